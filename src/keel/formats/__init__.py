@@ -1,0 +1,1 @@
+"""Foreign files in and out. Each format is one file that declares itself; `registry` lists them."""

@@ -1,0 +1,94 @@
+"""Foreign files into a recording."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from keel.errors import InputError, RecordingError
+from keel.formats.reading import Account
+from keel.formats.registry import recognise
+from keel.model.bus import Bus
+from keel.model.frames import FrameBatch, replace_columns
+from keel.model.plain import plain
+from keel.store.manifest import FILE, Manifest, edit_manifest
+from keel.store.writer import Writer, create_recording
+
+
+@dataclass
+class Imported:
+    """What an import did."""
+
+    folder: Path
+    frames: int = 0
+    accounts: list[tuple[Path, str, str, Account]] = field(default_factory=list)
+
+
+def import_files(
+    files: list[Path],
+    folder: Path,
+    progress: Callable[[Path, int, int], None] = lambda *_: None,
+    bit_rates: tuple[int, int] = (500_000, 2_000_000),
+) -> Imported:
+    """Read files one after another into a new recording.
+
+    The recording appears whole or not at all: it is built beside its place and moved there.
+
+    Raises:
+        InputError: a file cannot be read, or no frame was found in any.
+        RecordingError: the recording exists already.
+    """
+    if folder.exists():
+        raise RecordingError(str(folder), "there is something of this name already")
+    draft = folder.with_name(f".{folder.name}.draft")
+    shutil.rmtree(draft, ignore_errors=True)
+    kinds = [(path, *recognise(path)) for path in files]
+    source = ", ".join(plain(path.name) for path in files)
+    create_recording(draft, Manifest(folder.stem, f"import of {source}", time.time_ns()))
+    done = Imported(folder)
+    try:
+        writer = Writer(draft, journal=False)
+        try:
+            for path, known, why in kinds:
+                account = Account()
+                done.accounts.append((path, known.name, why, account))
+                for batch in known.read(path, account, lambda at, total, path=path: progress(path, at, total)):  # type: ignore[misc]
+                    writer.append(_with_buses(writer, batch, account.bus_names, bit_rates))
+                done.frames += account.frames
+        finally:
+            writer.close()
+        if not done.frames:
+            said = [s for *_, a in done.accounts for s in a.sentences()]
+            raise InputError(source, "no frame could be read" + "".join(f"; {s}" for s in said))
+        with edit_manifest(draft) as manifest:
+            manifest.notes = [
+                f"{plain(path.name)}: {sentence}"
+                for path, _, _, account in done.accounts
+                for sentence in account.sentences()
+            ]
+        draft.rename(folder)
+    except BaseException:
+        shutil.rmtree(draft, ignore_errors=True)
+        raise
+    return done
+
+
+def _with_buses(writer: Writer, batch: FrameBatch, names: list[str], rates: tuple[int, int]) -> FrameBatch:
+    known = [bus.name for bus in writer.buses]
+    names = [plain(name) for name in names]
+    for name in names:
+        if name not in known:
+            writer.add_bus(Bus(name, *rates))
+            known.append(name)
+    index = np.array([known.index(name) for name in names], np.uint8)
+    return replace_columns(batch, bus=index[batch.bus])
+
+
+def is_recording(path: Path) -> bool:
+    """Whether a path is a recording's folder."""
+    return (path / FILE).is_file()

@@ -1,0 +1,36 @@
+"""The formats Keel reads. To add one, write its file and name it here."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from keel.errors import InputError, UnknownFormat
+from keel.formats import pcap, textlog
+from keel.formats.reading import Format
+
+FORMATS: tuple[Format, ...] = (pcap.FORMAT, textlog.FORMAT)
+LOOK_BYTES = 1 << 16
+
+
+def recognise(path: Path) -> tuple[Format, str]:
+    """The format of a file, by its content, and why.
+
+    Raises:
+        InputError: the file cannot be read or is empty.
+        UnknownFormat: nothing recognises it.
+    """
+    try:
+        with path.open("rb") as file:
+            head = file.read(LOOK_BYTES)
+    except IsADirectoryError:
+        raise InputError(str(path), "is a folder", "a capture or log file") from None
+    except OSError as error:
+        raise InputError(str(path), f"cannot be read ({error.strerror})") from None
+    if not head:
+        raise InputError(str(path), "the file is empty", "frames")
+    for known in FORMATS:
+        why = known.recognises(head)
+        if why:
+            return known, why
+    names = " or ".join(f.name for f in FORMATS)
+    raise UnknownFormat(str(path), "no format recognises its content", names)

@@ -1,0 +1,323 @@
+"""Bracketed CAN text logs, one frame a line.
+
+    (1700000000.123456) bus0 1A0#0011223344556677     11-bit identifier, classic
+    (1700000000.123456) bus0 18FECA17#0011            29-bit identifier: eight digits
+    (1700000000.123456) bus0 1A0#R4                   remote, DLC 4
+    (1700000000.123456) bus0 1A0##10011               FD; the digit holds flags: 1 = BRS, 2 = ESI
+
+Lines that are none of these are counted by reason and passed over.
+"""
+
+from __future__ import annotations
+
+import mmap
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from keel.formats.reading import Account, Format, Progress
+from keel.lines.can import with_wire_bits
+from keel.lines.can_errors import ERROR_FRAME, classify
+from keel.model.faults import Fault
+from keel.model.frames import LENGTH_TO_DLC, Flag, FrameBatch, replace_columns
+from keel.model.identity import EXTENDED_ID_MAX, Form, format_ident
+
+BLOCK_BYTES = 8 << 20
+MAX_BUSES = 64
+REASONS = (
+    "",
+    "no time in brackets",
+    "no bus name",
+    "no identifier of 3 or 8 hex digits before #",
+    "identifier out of range",
+    "payload is not whole bytes in hex",
+    "payload longer than 8 bytes, or 64 with FD",
+    "line is cut short",
+    f"more than {MAX_BUSES} bus names",
+)
+_REMOTE, _FD, _ERROR = int(Flag.REMOTE), int(Flag.FD), int(Flag.ERROR)
+_EXTENDED, _NO_ID = int(Form.EXTENDED), int(Form.NONE)
+_FLAGS_OF_DIGIT = np.array(
+    [_FD | (int(Flag.BRS) if d & 1 else 0) | (int(Flag.ESI) if d & 2 else 0) for d in range(16)], np.uint16
+)
+_HEX = np.full(256, 255, np.uint8)
+for _digit, _char in enumerate(b"0123456789abcdef"):
+    _HEX[_char] = _HEX[ord(chr(_char).upper())] = _digit
+_TO_NS = np.array([10 ** (9 - n) for n in range(10)], np.int64)
+
+
+@njit(cache=True, nogil=True)
+def _parse(text: Any, lines: Any, names: Any, known: Any, out: Any, data: Any, bad: Any) -> tuple[int, int, int]:
+    """Parse whole lines of ``text``.
+
+    Args:
+        text: Bytes that end with a newline.
+        lines: One number, lines counted so far; advanced.
+        names: Bus names found so far, shape (MAX_BUSES, 33): length, then bytes.
+        known: One number, how many bus names there are; advanced.
+        out: Columns to fill: time, bus, form, ident, flags, dlc, payload length.
+        data: Payload bytes to fill.
+        bad: For each reason the count and the first line; advanced.
+
+    Returns:
+        Frames, payload bytes, and lines that hold nothing.
+    """
+    time, bus, form, ident, flags, dlc, length = out
+    n = used = blank = at = 0
+    size = len(text)
+    last_bus = 0
+    while at < size:
+        end = at
+        while text[end] != 10:
+            end += 1
+        next_line = end + 1
+        lines[0] += 1
+        while end > at and (text[end - 1] == 13 or text[end - 1] == 32 or text[end - 1] == 9):
+            end -= 1
+        while at < end and (text[at] == 32 or text[at] == 9):
+            at += 1
+        if at == end:
+            blank += 1
+            at = next_line
+            continue
+        reason = 0
+        # Time: digits, a point, one to nine digits.
+        seconds = fraction = 0
+        digits = places = 0
+        if text[at] != 40:
+            reason = 1
+        else:
+            at += 1
+            while at < end and 48 <= text[at] <= 57 and digits < 10:
+                seconds = seconds * 10 + (text[at] - 48)
+                digits += 1
+                at += 1
+            if at < end and text[at] == 46:
+                at += 1
+                while at < end and 48 <= text[at] <= 57 and places < 9:
+                    fraction = fraction * 10 + (text[at] - 48)
+                    places += 1
+                    at += 1
+            if at >= end:
+                reason = 7
+            elif digits == 0 or text[at] != 41 or seconds > 9_000_000_000:
+                reason = 1
+            else:
+                at += 1
+        # Bus name: up to 32 printable bytes.
+        if reason == 0:
+            while at < end and (text[at] == 32 or text[at] == 9):
+                at += 1
+            begin = at
+            while at < end and text[at] > 32 and text[at] != 35 and text[at] != 127:
+                at += 1
+            count = at - begin
+            if at >= end:
+                reason = 7
+            elif count == 0 or count > 32 or (text[at] != 32 and text[at] != 9):
+                reason = 2
+            else:
+                found = -1
+                for probe in range(known[0] + 1):
+                    which = last_bus if probe == 0 else probe - 1
+                    if which >= known[0] or names[which, 0] != count:
+                        continue
+                    same = True
+                    for k in range(count):
+                        if names[which, 1 + k] != text[begin + k]:
+                            same = False
+                            break
+                    if same:
+                        found = which
+                        break
+                if found < 0:
+                    if known[0] >= len(names):
+                        reason = 8
+                    else:
+                        found = known[0]
+                        names[found, 0] = count
+                        for k in range(count):
+                            names[found, 1 + k] = text[begin + k]
+                        known[0] += 1
+                last_bus = max(found, 0)
+        # Identifier: three or eight hex digits before a #.
+        number = np.int64(0)
+        kind = 0
+        if reason == 0:
+            while at < end and (text[at] == 32 or text[at] == 9):
+                at += 1
+            begin = at
+            while at < end and _HEX[text[at]] < 16 and at - begin < 9:
+                number = number << 4 | np.int64(_HEX[text[at]])
+                at += 1
+            count = at - begin
+            if at >= end:
+                reason = 7
+            elif text[at] != 35 or (count != 3 and count != 8):
+                reason = 3
+            else:
+                at += 1
+                if count == 3 and number > 0x7FF:
+                    reason = 4
+                elif count == 8:
+                    kind = _EXTENDED
+                    if number & 0x20000000 and number < 0x40000000:
+                        kind = _NO_ID
+                    elif number > EXTENDED_ID_MAX:
+                        reason = 4
+        # Payload.
+        flag = 0
+        took = 0
+        code = -1
+        if reason == 0:
+            most = 8
+            if at < end and text[at] == 35:
+                at += 1
+                most = 64
+                if at >= end:
+                    reason = 7
+                elif _HEX[text[at]] > 15:
+                    reason = 5
+                else:
+                    flag = int(_FLAGS_OF_DIGIT[_HEX[text[at]]])
+                    at += 1
+            elif at < end and (text[at] == 82 or text[at] == 114):
+                flag = _REMOTE
+                at += 1
+                code = 0
+                if at < end and _HEX[text[at]] < 16:
+                    code = int(_HEX[text[at]])
+                    at += 1
+                if at < end:
+                    reason = 5
+            if reason == 0 and not flag & _REMOTE:
+                while at + 1 < end and _HEX[text[at]] < 16 and _HEX[text[at + 1]] < 16:
+                    if took == most:
+                        break
+                    data[used + took] = _HEX[text[at]] << 4 | _HEX[text[at + 1]]
+                    took += 1
+                    at += 2
+                if at < end:
+                    if took == most and _HEX[text[at]] < 16:
+                        reason = 6
+                    else:
+                        reason = 7 if at == end - 1 and _HEX[text[at]] < 16 else 5
+        if reason:
+            if bad[reason, 0] == 0:
+                bad[reason, 1] = lines[0]
+            bad[reason, 0] += 1
+        else:
+            time[n] = seconds * 1_000_000_000 + fraction * _TO_NS[places]
+            bus[n] = last_bus
+            form[n] = kind
+            ident[n] = number
+            flags[n] = flag | (_ERROR if kind == _NO_ID else 0)
+            dlc[n] = code if code >= 0 else LENGTH_TO_DLC[took]
+            length[n] = took
+            used += took
+            n += 1
+        at = next_line
+    return n, used, blank
+
+
+def _with_error_frames(batch: FrameBatch) -> FrameBatch:
+    """Turn the error class, which came in place of an identifier, into fault bits."""
+    rows = np.flatnonzero(batch.form == _NO_ID)
+    if not len(rows):
+        return batch
+    errors = batch.take(rows)
+    details = errors.matrix(0, len(rows), 8)
+    faults = batch.faults.copy()
+    ident = batch.ident.copy()
+    faults[rows] = classify(errors.ident & np.uint64(EXTENDED_ID_MAX & ~ERROR_FRAME), details)
+    ident[rows] = 0
+    return replace_columns(batch, faults=faults, ident=ident)
+
+
+def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatch]:
+    """Read a log in blocks of some hundred thousand lines."""
+    names = np.zeros((MAX_BUSES, 33), np.uint8)
+    known, lines = np.zeros(1, np.int64), np.zeros(1, np.int64)
+    bad = np.zeros((len(REASONS), 2), np.int64)
+    last = 0
+    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as whole:
+        total, at = len(whole), 0
+        while at < total:
+            end = _block_end(whole, at, total)
+            raw = whole[at:end]
+            text = np.frombuffer(raw if raw.endswith(b"\n") else raw + b"\n", np.uint8)
+            # The shortest frame line has 12 characters and its newline.
+            room = len(text) // 12 + 1
+            kinds = (np.int64, np.uint8, np.uint8, np.uint64, np.uint16, np.uint8, np.int64)
+            out = tuple(np.empty(room, kind) for kind in kinds)
+            data = np.empty(len(text) // 2 + 65, np.uint8)
+            n, used, _ = _parse(text, lines, names, known, out, data, bad)
+            at = end
+            _report(account, bad, names, int(known[0]))
+            progress(at, total)
+            if not n:
+                continue
+            time, bus, form, ident, flags, dlc, length = (column[:n] for column in out)
+            offsets = np.zeros(n + 1, np.int64)
+            np.cumsum(length, out=offsets[1:])
+            zeros = np.zeros(n, np.uint32)
+            batch = FrameBatch(
+                time, bus, form, ident, flags, zeros, dlc, zeros, flags, offsets, data[:used]
+            )
+            account.frames += n
+            account.back_steps += int((np.diff(time) < 0).sum()) + int(time[0] < last)
+            last = int(time[-1])
+            yield with_wire_bits(_with_error_frames(batch))
+
+
+def _block_end(whole: mmap.mmap, at: int, total: int) -> int:
+    if at + BLOCK_BYTES >= total:
+        return total
+    end = whole.rfind(b"\n", at, at + BLOCK_BYTES)
+    if end < 0:
+        end = whole.find(b"\n", at + BLOCK_BYTES)
+    return total if end < 0 else end + 1
+
+
+def _report(account: Account, bad: Any, names: Any, known: int) -> None:
+    account.bus_names = [
+        bytes(names[i, 1 : 1 + names[i, 0]]).decode("utf-8", "replace") for i in range(known)
+    ]
+    for reason, (count, first) in enumerate(bad):
+        if count:
+            account.skipped[REASONS[reason]] = int(count)
+            account.examples.setdefault(REASONS[reason], f"line {first}")
+
+
+_LINE = re.compile(rb"^[ \t]*\(\d{1,10}(\.\d{1,9})?\)[ \t]+\S{1,32}[ \t]+[0-9A-Fa-f]{3,8}#", re.M)
+
+
+def _recognises(head: bytes) -> str | None:
+    match = _LINE.search(head)
+    if not match:
+        return None
+    line = head.count(b"\n", 0, match.start()) + 1
+    return f"line {line} reads (time) bus identifier#payload"
+
+
+FORMAT = Format("bracketed CAN text log", _recognises, read)
+
+
+def format_lines(batch: FrameBatch, bus_names: list[str]) -> Iterator[str]:
+    """Frames as log lines, without newlines. Faulty frames have no form of their own here; they are left out."""
+    for row in range(len(batch)):
+        flags = int(batch.flags[row])
+        if flags & Flag.ERROR or batch.faults[row] & ~np.uint32(Fault.LOST):
+            continue
+        ident = format_ident(int(batch.form[row]), int(batch.ident[row]))
+        seconds, rest = divmod(int(batch.time[row]), 1_000_000_000)
+        if flags & Flag.REMOTE:
+            body = f"#R{int(batch.dlc[row]):X}"
+        else:
+            digit = (1 if flags & Flag.BRS else 0) | (2 if flags & Flag.ESI else 0)
+            body = (f"##{digit}" if flags & Flag.FD else "#") + batch.payload(row).hex().upper()
+        yield f"({seconds}.{rest // 1000:06d}) {bus_names[batch.bus[row]]} {ident}{body}"

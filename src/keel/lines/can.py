@@ -1,0 +1,182 @@
+"""The CAN frame as bits on the wire: CRC, stuffing, and the exact number of bits it takes.
+
+A classic frame is stuffed from start of frame through its 15-bit CRC. A CAN FD frame is stuffed from start
+of frame to the end of its data; its CRC field has fixed stuff bits instead, so its length does not depend
+on the CRC's value. Every frame is followed by 3 bits of intermission.
+
+Source: ISO 11898-1:2015, 10.4 (formats), 10.5 (stuffing).
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
+from keel.model.frames import FD_LENGTHS, Flag, FrameBatch, replace_columns
+from keel.model.identity import Form
+
+CRC15_POLYNOMIAL = 0x4599
+CLASSIC_TAIL = 13
+"""CRC delimiter, ACK, ACK delimiter, end of frame (7), intermission (3)."""
+FD_TAIL = 12
+"""As above without the CRC delimiter, which still runs at the data bit rate."""
+FD_CRC17_FIELD = 27
+"""Stuff count (4), CRC (17), fixed stuff bits (6)."""
+FD_CRC21_FIELD = 32
+"""Stuff count (4), CRC (21), fixed stuff bits (7)."""
+ERROR_FRAME_BITS = 17
+"""The shortest error frame: flag (6), delimiter (8), intermission (3). Echoed flags cannot be known."""
+
+_FD_LENGTHS = np.array(FD_LENGTHS, np.int64)
+_REMOTE, _ERROR, _FD, _BRS, _ESI = (
+    int(f) for f in (Flag.REMOTE, Flag.ERROR, Flag.FD, Flag.BRS, Flag.ESI)
+)
+_EXTENDED = int(Form.EXTENDED)
+_NO_ID = int(Form.NONE)
+
+
+def _stuff_tables() -> tuple[npt.NDArray[np.uint8], npt.NDArray[np.uint8]]:
+    """Stuffing a byte at a time.
+
+    A state is the last level on the wire and how often it stood there (1 to 4), as ``level * 4 + run - 1``;
+    a fifth equal bit is followed at once by its complement, which starts a run of its own.
+
+    Returns:
+        Stuff bits that a byte causes, with bit 7 set if the last came after its last bit; and the state
+        after it; both indexed [state, byte].
+    """
+    stuffed = np.zeros((8, 256), np.uint8)
+    after = np.zeros((8, 256), np.uint8)
+    for state in range(8):
+        for byte in range(256):
+            level, run = divmod(state, 4)
+            run += 1
+            count = ended = 0
+            for i in range(7, -1, -1):
+                bit = byte >> i & 1
+                ended = 0
+                run = run + 1 if bit == level else 1
+                level = bit
+                if run == 5:
+                    count, ended, level, run = count + 1, 1, 1 - bit, 1
+            stuffed[state, byte] = count | ended << 7
+            after[state, byte] = level * 4 + run - 1
+    return stuffed, after
+
+
+def _crc15_table() -> npt.NDArray[np.uint16]:
+    table = np.zeros(256, np.uint16)
+    for byte in range(256):
+        crc = byte << 7
+        for _ in range(8):
+            crc = (crc << 1) ^ CRC15_POLYNOMIAL if crc & 0x4000 else crc << 1
+        table[byte] = crc & 0x7FFF
+    return table
+
+
+_STUFFED, _AFTER = _stuff_tables()
+_CRC15 = _crc15_table()
+
+
+@njit(cache=True, nogil=True)
+def _feed_bits(value: int, count: int, state: int, stuffs: int) -> tuple[int, int, int]:
+    """Stuff ``count`` bits of ``value``, most significant first; also whether the last bit caused one."""
+    level = state >> 2
+    run = (state & 3) + 1
+    ended = 0
+    for i in range(count - 1, -1, -1):
+        bit = (value >> i) & 1
+        ended = 0
+        run = run + 1 if bit == level else 1
+        level = bit
+        if run == 5:
+            stuffs += 1
+            ended = 1
+            level = 1 - bit
+            run = 1
+    return level * 4 + run - 1, stuffs, ended
+
+
+@njit(cache=True, nogil=True)
+def _wire_bits(ident: Any, form: Any, flags: Any, dlc: Any, offsets: Any, data: Any, bits: Any, fast: Any) -> None:
+    for i in range(len(ident)):
+        flag = int(flags[i])
+        if flag & _ERROR or form[i] == _NO_ID:
+            bits[i] = ERROR_FRAME_BITS
+            fast[i] = 0
+            continue
+        number = np.int64(ident[i])
+        extended = form[i] == _EXTENDED
+        start = int(offsets[i])
+        length = int(offsets[i + 1]) - start
+        code = int(dlc[i]) & 15
+        # The state after start of frame, one dominant bit.
+        state, stuffs, ended = 0, 0, 0
+        if flag & _FD:
+            size = max(int(_FD_LENGTHS[code]), length)
+            brs = 1 if flag & _BRS else 0
+            esi = 1 if flag & _ESI else 0
+            if extended:
+                head = (((number >> 18) << 2 | 3) << 18 | (number & 0x3FFFF)) << 4 | 4 | brs
+                head_bits = 35
+            else:
+                head = number << 5 | 4 | brs
+                head_bits = 16
+            state, stuffs, ended = _feed_bits(head, head_bits, state, stuffs)
+            slow_stuffs = stuffs - ended if brs else stuffs
+            state, stuffs, ended = _feed_bits(esi << 4 | code, 5, state, stuffs)
+            for k in range(size):
+                byte = data[start + k] if k < length else 0
+                cell = _STUFFED[state, byte]
+                stuffs += cell & 0x7F
+                ended = cell >> 7
+                state = _AFTER[state, byte]
+            # The first fixed stuff bit stands where a dynamic one after the last data bit would.
+            stuffs -= ended
+            field = FD_CRC17_FIELD if size <= 16 else FD_CRC21_FIELD
+            rest = 5 + 8 * size + field + 1
+            if brs:
+                bits[i] = 1 + head_bits + slow_stuffs + FD_TAIL
+                fast[i] = rest + stuffs - slow_stuffs
+            else:
+                bits[i] = 1 + head_bits + stuffs + rest + FD_TAIL
+                fast[i] = 0
+            continue
+        remote = 1 if flag & _REMOTE else 0
+        if extended:
+            head = ((((number >> 18) << 2 | 3) << 18 | (number & 0x3FFFF)) << 3 | remote << 2) << 4 | code
+            head_bits = 38
+        else:
+            head = (number << 3 | remote << 2) << 4 | code
+            head_bits = 18
+        state, stuffs, ended = _feed_bits(head, head_bits, state, stuffs)
+        # Leading zeros do not change this CRC, so the head counts as whole bytes.
+        crc = 0
+        for shift in range(32, -8, -8):
+            crc = ((crc << 8) & 0x7FFF) ^ _CRC15[((crc >> 7) ^ (head >> shift)) & 0xFF]
+        size = 0 if remote else min(length, 8)
+        for k in range(size):
+            byte = data[start + k]
+            crc = ((crc << 8) & 0x7FFF) ^ _CRC15[((crc >> 7) ^ byte) & 0xFF]
+            stuffs += _STUFFED[state, byte] & 0x7F
+            state = _AFTER[state, byte]
+        state, stuffs, ended = _feed_bits(crc, 15, state, stuffs)
+        bits[i] = 1 + head_bits + 8 * size + 15 + stuffs + CLASSIC_TAIL
+        fast[i] = 0
+
+
+def with_wire_bits(batch: FrameBatch) -> FrameBatch:
+    """The batch with ``bits`` and ``fast_bits`` counted exactly, stuffing and intermission included.
+
+    Bits up to and including the BRS bit, and from the ACK slot on, count at the arbitration bit rate; those
+    between at the data bit rate when BRS is set.
+    """
+    bits = np.zeros(len(batch), np.uint32)
+    fast = np.zeros(len(batch), np.uint16)
+    offsets = batch.offsets.astype(np.int64, copy=False)
+    columns = (batch.ident, batch.form, batch.flags, batch.dlc)
+    _wire_bits(*map(np.ascontiguousarray, columns), offsets, np.ascontiguousarray(batch.data), bits, fast)
+    return replace_columns(batch, bits=bits, fast_bits=fast)

@@ -1,0 +1,175 @@
+"""How full a bus is: exact bits on the wire at the bus's bit rates, over time.
+
+A frame counts where it begins.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from keel.model.bus import Bus, wire_ns
+from keel.model.frames import NS_PER_S, Times
+from keel.model.span import Span
+from keel.store.chunk import Chunk
+from keel.store.recording import Snapshot
+
+GRID_NS = 100_000_000
+"""Closed chunks are summed once on this grid; anything coarser is made from it."""
+Floats = npt.NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Grid:
+    """Frames and wire time of one chunk per bus and 100 ms; shapes (buses, bins)."""
+
+    first_bin: int
+    frames: Floats
+    wire: Floats
+    faults: Times
+
+
+@dataclass(frozen=True)
+class Series:
+    """Frames per second and load (0 to 1, or more if the bit rate is wrong) per bus over equal stretches.
+
+    Shapes (buses, cells); ``fault_times`` are in ns.
+    """
+
+    span: Span
+    rate_hz: Floats
+    load: Floats
+    fault_times: Times
+
+
+@dataclass(frozen=True)
+class BusLoad:
+    """One bus over a stretch: mean and peak load from 0 to 1; the peak is the fullest second, wherever it begins."""
+
+    frames: int
+    mean: float
+    peak: float
+    peak_at: int
+
+
+class Loads:
+    """Load over time of growing recordings; what was summed for a chunk is kept while it lasts."""
+
+    def __init__(self) -> None:
+        self._grids: dict[int, Grid] = {}
+        self._buses: list[Bus] = []
+
+    def _grid(self, chunk: Chunk, buses: list[Bus]) -> Grid:
+        if chunk.serial not in self._grids:
+            self._grids[chunk.serial] = _make_grid(chunk, buses)
+        return self._grids[chunk.serial]
+
+    def series(self, snapshot: Snapshot, span: Span, cells: int) -> Series:
+        """Rate and load in ``cells`` equal stretches of a span."""
+        buses = snapshot.manifest.buses
+        if buses != self._buses:
+            self._grids, self._buses = {}, list(buses)
+        kept = {c.serial for c in snapshot.chunks}
+        self._grids = {serial: grid for serial, grid in self._grids.items() if serial in kept}
+        width = max((span.end - span.start) / max(cells, 1), 1.0)
+        frames, wire = np.zeros((len(buses), cells)), np.zeros((len(buses), cells))
+        covered = np.full(cells, width)
+        coarse = width >= 2 * GRID_NS
+        faults = []
+        for chunk in snapshot.chunks:
+            if chunk.span.end < span.start or chunk.span.start >= span.end:
+                continue
+            if coarse:
+                grid = self._grid(chunk, buses)
+                middles = (grid.first_bin + np.arange(grid.frames.shape[1]) + 0.5) * GRID_NS
+                _spread(middles, grid.frames, grid.wire, span, width, frames, wire)
+                faults.append(grid.faults)
+            else:
+                _count(chunk, buses, span, width, frames, wire)
+                faults.append(chunk.batch.time[chunk.batch.faults != 0])
+        if coarse:
+            # A stretch holds a whole number of bins, not always the same one.
+            edges = span.start + np.arange(cells + 1) * width
+            bins = np.diff(np.floor(edges / GRID_NS + 0.5))
+            covered = np.maximum(bins, 1) * GRID_NS
+        all_faults = np.sort(np.concatenate(faults)) if faults else np.zeros(0, np.int64)
+        inside = all_faults[(all_faults >= span.start) & (all_faults < span.end)]
+        return Series(span, frames / covered * NS_PER_S, wire / covered, inside)
+
+
+def _make_grid(chunk: Chunk, buses: list[Bus]) -> Grid:
+    batch = chunk.batch
+    bins = batch.time // GRID_NS
+    first = int(bins.min())
+    size = int(bins.max()) - first + 1
+    shape = (len(buses), size)
+    flat = batch.bus.astype(np.int64) * size + (bins - first)
+    frames = np.bincount(flat, minlength=len(buses) * size).astype(np.float64).reshape(shape)
+    wire = np.bincount(flat, wire_ns(batch, buses), minlength=len(buses) * size).reshape(shape)
+    return Grid(first, frames, wire, batch.time[batch.faults != 0])
+
+
+def _spread(
+    middles: Floats, add_frames: Floats, add_wire: Floats, span: Span, width: float, frames: Floats, wire: Floats
+) -> None:
+    cell = np.floor((middles - span.start) / width).astype(np.int64)
+    inside = (cell >= 0) & (cell < frames.shape[1])
+    for bus in range(len(frames)):
+        np.add.at(frames[bus], cell[inside], add_frames[bus, inside])
+        np.add.at(wire[bus], cell[inside], add_wire[bus, inside])
+
+
+def _count(chunk: Chunk, buses: list[Bus], span: Span, width: float, frames: Floats, wire: Floats) -> None:
+    inside = chunk.in_span(span)
+    arrivals = np.arange(*inside) if isinstance(inside, tuple) else np.flatnonzero(inside)
+    batch = chunk.batch.take(chunk.order[arrivals])
+    cells = frames.shape[1]
+    cell = np.minimum(((batch.time - span.start) / width).astype(np.int64), cells - 1)
+    flat = batch.bus.astype(np.int64) * cells + cell
+    frames += np.bincount(flat, minlength=frames.size).reshape(frames.shape)
+    wire += np.bincount(flat, wire_ns(batch, buses), minlength=wire.size).reshape(wire.shape)
+
+
+def bus_loads(snapshot: Snapshot, span: Span | None = None) -> list[BusLoad]:
+    """Mean and peak load of each bus over a span, exactly.
+
+    The mean is over the span, or from the first frame of the recording to its last.
+    """
+    whole = span or snapshot.span
+    found = []
+    for index in range(len(snapshot.manifest.buses)):
+        times, wire = _wire_of_bus(snapshot, whole, index)
+        found.append(_bus_load(times, wire, max(whole.end - whole.start, 1)))
+    return found
+
+
+def _wire_of_bus(snapshot: Snapshot, span: Span, index: int) -> tuple[Times, Floats]:
+    times, wires = [np.zeros(0, np.int64)], [np.zeros(0)]
+    for chunk in snapshot.chunks:
+        if chunk.span.end < span.start or chunk.span.start >= span.end:
+            continue
+        rows = chunk.order[chunk.batch.bus[chunk.order] == index]
+        time = chunk.batch.time[rows]
+        inside = (time >= span.start) & (time < span.end)
+        rows = rows[inside]
+        bus = snapshot.manifest.buses[index]
+        slow, fast = NS_PER_S / bus.bit_rate, NS_PER_S / bus.fast_bit_rate
+        times.append(time[inside])
+        wires.append(chunk.batch.bits[rows] * slow + chunk.batch.fast_bits[rows] * fast)
+    time, wire = np.concatenate(times), np.concatenate(wires)
+    if len(time) and (np.diff(time) < 0).any():
+        order = np.argsort(time, kind="stable")
+        time, wire = time[order], wire[order]
+    return time, wire
+
+
+def _bus_load(time: Times, wire: Floats, length: int) -> BusLoad:
+    if not len(time):
+        return BusLoad(0, 0.0, 0.0, 0)
+    total: Any = np.concatenate([[0.0], np.cumsum(wire)])
+    in_second = total[np.searchsorted(time, time + NS_PER_S)] - total[:-1]
+    peak = int(np.argmax(in_second))
+    return BusLoad(len(time), float(total[-1]) / length, float(in_second[peak]) / NS_PER_S, int(time[peak]))

@@ -1,0 +1,193 @@
+"""Batches of frames as columns.
+
+Times are nanoseconds since 1970 (UTC). Payloads lie end to end in ``data``; frame i has
+``data[offsets[i]:offsets[i + 1]]``. ``bits`` and ``fast_bits`` are the exact bits on the wire, stuffing
+and interframe space included, at the bus's arbitration and data bit rate: the time on the wire follows
+from them and stays right when a bit rate is corrected later.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, fields
+from enum import IntFlag
+from typing import Any, TypeAlias
+
+import numpy as np
+import numpy.typing as npt
+
+from keel.model.identity import Form, Keys, pack_keys
+
+Rows: TypeAlias = npt.NDArray[np.int64]
+Times: TypeAlias = npt.NDArray[np.int64]
+Bytes: TypeAlias = npt.NDArray[np.uint8]
+Mask: TypeAlias = npt.NDArray[np.bool_]
+
+NS_PER_S = 1_000_000_000
+FD_LENGTHS = (0, 1, 2, 3, 4, 5, 6, 7, 8, 12, 16, 20, 24, 32, 48, 64)
+"""Payload length by DLC for CAN FD. Source: ISO 11898-1:2015, table 5."""
+
+LENGTH_TO_DLC = np.searchsorted(FD_LENGTHS, np.arange(65)).astype(np.uint8)
+"""The smallest DLC that holds a payload of so many bytes."""
+
+
+class Flag(IntFlag):
+    """What a frame is, apart from what went wrong with it."""
+
+    REMOTE = 1 << 0
+    ERROR = 1 << 1
+    FD = 1 << 2
+    BRS = 1 << 3
+    ESI = 1 << 4
+    TX = 1 << 5
+
+
+COLUMNS: dict[str, Any] = {
+    "time": np.int64,
+    "bus": np.uint8,
+    "form": np.uint8,
+    "ident": np.uint64,
+    "flags": np.uint16,
+    "faults": np.uint32,
+    "dlc": np.uint8,
+    "bits": np.uint32,
+    "fast_bits": np.uint16,
+}
+"""The fixed-width columns of a batch and their types."""
+
+
+@dataclass(frozen=True, eq=False)
+class FrameBatch:
+    """Frames as columns, all of shape (n,) but ``offsets`` (n + 1,) and ``data`` (total bytes,)."""
+
+    time: Times
+    bus: npt.NDArray[np.uint8]
+    form: npt.NDArray[np.uint8]
+    ident: Keys
+    flags: npt.NDArray[np.uint16]
+    faults: npt.NDArray[np.uint32]
+    dlc: npt.NDArray[np.uint8]
+    bits: npt.NDArray[np.uint32]
+    fast_bits: npt.NDArray[np.uint16]
+    offsets: npt.NDArray[np.int64]
+    data: Bytes
+
+    def __len__(self) -> int:
+        return len(self.time)
+
+    @property
+    def lengths(self) -> Rows:
+        """Payload length of each frame, shape (n,)."""
+        return np.diff(self.offsets).astype(np.int64, copy=False)
+
+    def keys(self) -> Keys:
+        """The key of each frame, shape (n,)."""
+        return pack_keys(self.bus, self.form, self.ident)
+
+    def payload(self, row: int) -> bytes:
+        """The payload of one frame."""
+        return self.data[self.offsets[row] : self.offsets[row + 1]].tobytes()
+
+    def slice(self, start: int, stop: int) -> FrameBatch:
+        """Rows ``start`` to ``stop``, without copying payloads."""
+        offsets = self.offsets[start : stop + 1]
+        low, high = (int(offsets[0]), int(offsets[-1])) if len(offsets) else (0, 0)
+        columns = {name: getattr(self, name)[start:stop] for name in COLUMNS}
+        return FrameBatch(**columns, offsets=offsets - low, data=self.data[low:high])
+
+    def take(self, rows: npt.NDArray[Any]) -> FrameBatch:
+        """The frames at ``rows``, in that order, copied."""
+        rows = np.asarray(rows, np.int64)
+        columns = {name: getattr(self, name)[rows] for name in COLUMNS}
+        offsets, data = take_payloads(self.offsets, self.data, rows)
+        return FrameBatch(**columns, offsets=offsets, data=data)
+
+    def bytes_at(self, index: int) -> tuple[npt.NDArray[np.int16], Mask]:
+        """Byte ``index`` of each payload, and whether it has one; both shape (n,)."""
+        at = self.offsets[:-1] + index
+        present = at < self.offsets[1:]
+        if not len(self.data):
+            return np.full(len(self), -1, np.int16), present
+        found = self.data[np.minimum(at, len(self.data) - 1)].astype(np.int16)
+        return np.where(present, found, np.int16(-1)), present
+
+    def matrix(self, start: int, stop: int, width: int) -> Bytes:
+        """Payloads of rows ``start`` to ``stop`` as shape (rows, width), cut or filled with 0."""
+        offsets = self.offsets[start : stop + 1]
+        if stop <= start:
+            return np.zeros((0, width), np.uint8)
+        low, high = int(offsets[0]), int(offsets[-1])
+        if high - low == (stop - start) * width and (np.diff(offsets) == width).all():
+            return self.data[low:high].reshape(stop - start, width)
+        at = offsets[:-1, None] + np.arange(width)
+        present = at < offsets[1:, None]
+        if not len(self.data):
+            return np.zeros((stop - start, width), np.uint8)
+        return np.where(present, self.data[np.minimum(at, len(self.data) - 1)], np.uint8(0))
+
+
+def take_payloads(offsets: Any, data: Bytes, rows: Rows) -> tuple[Rows, Bytes]:
+    """Offsets and bytes of the payloads at ``rows``, laid end to end."""
+    starts = np.asarray(offsets)[rows].astype(np.int64)
+    lengths = np.asarray(offsets)[rows + 1].astype(np.int64) - starts
+    new = np.zeros(len(rows) + 1, np.int64)
+    np.cumsum(lengths, out=new[1:])
+    index = np.arange(int(new[-1]), dtype=np.int64) + np.repeat(starts - new[:-1], lengths)
+    return new, data[index]
+
+
+def empty_batch() -> FrameBatch:
+    """A batch of no frames."""
+    columns = {name: np.zeros(0, kind) for name, kind in COLUMNS.items()}
+    return FrameBatch(**columns, offsets=np.zeros(1, np.int64), data=np.zeros(0, np.uint8))
+
+
+def concat(batches: Sequence[FrameBatch]) -> FrameBatch:
+    """The batches one after another."""
+    if not batches:
+        return empty_batch()
+    if len(batches) == 1:
+        return batches[0]
+    columns = {name: np.concatenate([getattr(b, name) for b in batches]) for name in COLUMNS}
+    base = np.cumsum([0] + [int(b.offsets[-1] - b.offsets[0]) for b in batches])
+    offsets = [b.offsets[:-1] - b.offsets[0] + base[i] for i, b in enumerate(batches)]
+    offsets.append(np.array([base[-1]], np.int64))
+    data = [b.data[b.offsets[0] : b.offsets[-1]] for b in batches]
+    return FrameBatch(**columns, offsets=np.concatenate(offsets), data=np.concatenate(data))
+
+
+def batch_of(
+    time: Any,
+    ident: Any,
+    payloads: Sequence[bytes] | Bytes,
+    *,
+    bus: Any = 0,
+    form: Any = Form.BASE,
+    flags: Any = 0,
+    faults: Any = 0,
+    dlc: Any = None,
+) -> FrameBatch:
+    """A batch from plain values; scalars are repeated, ``payloads`` may be an (n, bytes) array.
+
+    The bits on the wire are left at 0; `keel.lines.can.with_wire_bits` fills them in.
+    """
+    n = len(payloads)
+    if isinstance(payloads, np.ndarray):
+        lengths = np.full(n, payloads.shape[1], np.int64)
+        data = np.ascontiguousarray(payloads).reshape(-1)
+    else:
+        lengths = np.array([len(p) for p in payloads], np.int64)
+        data = np.frombuffer(b"".join(payloads), np.uint8)
+    given = {"time": time, "bus": bus, "form": form, "ident": ident, "flags": flags, "faults": faults}
+    given["dlc"] = LENGTH_TO_DLC[np.minimum(lengths, 64)] if dlc is None else dlc
+    given["bits"] = given["fast_bits"] = 0
+    columns = {k: np.broadcast_to(np.asarray(given[k], kind), n).copy() for k, kind in COLUMNS.items()}
+    offsets = np.zeros(n + 1, np.int64)
+    np.cumsum(lengths, out=offsets[1:])
+    return FrameBatch(**columns, offsets=offsets, data=data)
+
+
+def replace_columns(batch: FrameBatch, **columns: Any) -> FrameBatch:
+    """The batch with some columns exchanged."""
+    kept = {f.name: getattr(batch, f.name) for f in fields(batch)}
+    return FrameBatch(**{**kept, **columns})

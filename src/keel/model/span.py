@@ -1,0 +1,56 @@
+"""Spans of time, and the marks a person flags."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from keel.model.frames import NS_PER_S
+
+
+@dataclass(frozen=True, order=True)
+class Span:
+    """A half-open span ``start <= t < end`` in nanoseconds. Used for the lens and for hunting."""
+
+    start: int
+    end: int
+
+    @property
+    def seconds(self) -> float:
+        """Length in seconds."""
+        return (self.end - self.start) / NS_PER_S
+
+    def shifted(self, by: int) -> Span:
+        """The span moved by so many nanoseconds."""
+        return Span(self.start + by, self.end + by)
+
+    def scaled(self, factor: float) -> Span:
+        """The span grown or shrunk about its middle; never shorter than a microsecond."""
+        middle = (self.start + self.end) // 2
+        half = max(int((self.end - self.start) * factor / 2), 500)
+        return Span(middle - half, middle + half)
+
+    def clipped(self, to: Span) -> Span:
+        """The span moved, and cut if need be, so that it lies inside ``to``."""
+        length = min(self.end - self.start, to.end - to.start)
+        start = min(max(self.start, to.start), to.end - length)
+        return Span(start, start + length)
+
+
+@dataclass(frozen=True)
+class Mark:
+    """A moment that a person flagged: "I pressed it here"."""
+
+    number: int
+    time: int
+    note: str = ""
+
+
+def pair_up(marks: list[Mark]) -> list[Span]:
+    """Spans from marks set before and after something was done; a last one without a partner is left out."""
+    times = sorted(mark.time for mark in marks)
+    return [Span(a, b) for a, b in zip(times[::2], times[1::2], strict=False)]
+
+
+def around(marks: list[Mark], before_s: float = 0.5, after_s: float = 2.0) -> list[Span]:
+    """A span about each mark, for marks that were set once each time something was done."""
+    return [Span(m.time - int(before_s * NS_PER_S), m.time + int(after_s * NS_PER_S)) for m in marks]

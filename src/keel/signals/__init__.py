@@ -1,0 +1,1 @@
+"""Dictionaries: payload bytes to physical values, and the names of things."""

@@ -1,0 +1,133 @@
+"""The manifest: one JSON file that says what a recording is."""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+from keel.errors import NotARecording, RecordingError
+from keel.model.bus import Bus
+from keel.model.span import Mark
+from keel.signals.dictionary import Dictionary
+
+SCHEMA = 1
+FILE = "recording.json"
+
+
+@dataclass(frozen=True)
+class SegmentEntry:
+    """A sealed segment as the manifest lists it. Times in ns."""
+
+    number: int
+    rows: int
+    start: int
+    end: int
+
+
+@dataclass
+class Manifest:
+    """What a recording is.
+
+    Attributes:
+        notes: Sentences about how it came to be: what an import skipped, times out of order.
+    """
+
+    name: str
+    source: str
+    created: int
+    buses: list[Bus] = field(default_factory=list)
+    segments: list[SegmentEntry] = field(default_factory=list)
+    marks: list[Mark] = field(default_factory=list)
+    dictionary: Dictionary = field(default_factory=Dictionary)
+    notes: list[str] = field(default_factory=list)
+    lost: int = 0
+
+    @property
+    def bus_names(self) -> list[str]:
+        """The names of the buses in index order."""
+        return [bus.name for bus in self.buses]
+
+    def to_json(self) -> dict[str, Any]:
+        """Plain data, schema version first."""
+        return {
+            "schema": SCHEMA,
+            "name": self.name,
+            "source": self.source,
+            "created": self.created,
+            "clock": "UTC, nanoseconds since 1970",
+            "buses": [asdict(b) for b in self.buses],
+            "segments": [asdict(s) for s in self.segments],
+            "marks": [asdict(m) for m in self.marks],
+            "dictionary": self.dictionary.to_json(),
+            "notes": self.notes,
+            "lost": self.lost,
+        }
+
+    @classmethod
+    def from_json(cls, data: dict[str, Any]) -> Manifest:
+        """The inverse of `to_json`; keys that a newer minor version added are passed over."""
+        return cls(
+            name=data["name"],
+            source=data["source"],
+            created=data["created"],
+            buses=[Bus(**b) for b in data["buses"]],
+            segments=[SegmentEntry(**s) for s in data["segments"]],
+            marks=[Mark(**m) for m in data["marks"]],
+            dictionary=Dictionary.from_json(data["dictionary"]),
+            notes=data["notes"],
+            lost=data["lost"],
+        )
+
+
+def load_manifest(folder: Path) -> Manifest:
+    """The manifest of a recording.
+
+    Raises:
+        NotARecording: there is none, or it cannot be read.
+        RecordingError: it was written by a newer Keel.
+    """
+    try:
+        data = json.loads((folder / FILE).read_text(encoding="utf-8"))
+        schema = data["schema"]
+    except FileNotFoundError:
+        raise NotARecording(str(folder), f"not a recording: it has no {FILE}") from None
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise NotARecording(str(folder / FILE), f"cannot be read ({error})") from None
+    if schema != SCHEMA:
+        raise RecordingError(str(folder), f"schema version {schema}, but this Keel reads version {SCHEMA}")
+    try:
+        return Manifest.from_json(data)
+    except (KeyError, TypeError, ValueError) as error:
+        raise NotARecording(str(folder / FILE), f"does not hold a manifest ({error!r})") from None
+
+
+def write_atomically(path: Path, text: str, durable: bool = True) -> None:
+    """Exchange a file's content as a whole: a reader or a crash sees the old or the new, never a mixture."""
+    draft = path.with_name(f".{path.name}.{os.getpid()}.draft")
+    with draft.open("w", encoding="utf-8") as file:
+        file.write(text)
+        if durable:
+            file.flush()
+            os.fsync(file.fileno())
+    draft.replace(path)
+
+
+def save_manifest(folder: Path, manifest: Manifest) -> None:
+    """Write the manifest; the caller holds the lock or owns the folder."""
+    write_atomically(folder / FILE, json.dumps(manifest.to_json(), indent=1, ensure_ascii=False) + "\n")
+
+
+@contextmanager
+def edit_manifest(folder: Path) -> Iterator[Manifest]:
+    """Read, change and write the manifest while nobody else does."""
+    with (folder / ".lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        manifest = load_manifest(folder)
+        yield manifest
+        save_manifest(folder, manifest)

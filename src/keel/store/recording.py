@@ -1,0 +1,165 @@
+"""Reading a recording, also while it grows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from keel.errors import RecordingError
+from keel.model.frames import FrameBatch, concat, empty_batch
+from keel.model.span import Span
+from keel.store.chunk import Carry, Chunk, cluster
+from keel.store.journal import JournalReader
+from keel.store.manifest import FILE, Manifest, load_manifest
+from keel.store.segment import read_segment, segment_path
+from keel.store.writer import is_being_written, journal_numbers, journal_path
+
+PAGE_ROWS = 1 << 15
+"""Rows of the newest chunk at most: it is clustered anew each time rows are added."""
+
+
+@dataclass(frozen=True, eq=False)
+class Snapshot:
+    """The recording as it stood at one moment; immutable, so that any thread may work on it."""
+
+    manifest: Manifest
+    chunks: tuple[Chunk, ...]
+    live: bool
+    problems: tuple[str, ...] = ()
+
+    @property
+    def frames(self) -> int:
+        """How many frames there are."""
+        return self.chunks[-1].first + len(self.chunks[-1]) if self.chunks else 0
+
+    @property
+    def span(self) -> Span:
+        """From the first frame to just after the last; empty at 0 without frames."""
+        if not self.chunks:
+            return Span(0, 0)
+        return Span(min(c.span.start for c in self.chunks), max(c.span.end for c in self.chunks) + 1)
+
+    def rows(self, start: int, stop: int) -> FrameBatch:
+        """Frames by number in order of arrival."""
+        parts = []
+        for chunk in self.chunks:
+            low, high = max(start - chunk.first, 0), min(stop - chunk.first, len(chunk))
+            if low < high:
+                parts.append(chunk.arrivals(low, high))
+        return concat(parts) if parts else empty_batch()
+
+
+@dataclass
+class _Tail:
+    """The rows of one journal, in memory, as pages; the last page is still open."""
+
+    reader: JournalReader
+    carry: Carry
+    pages: list[Chunk] = field(default_factory=list)
+    open_rows: list[FrameBatch] = field(default_factory=list)
+    open_page: Chunk | None = None
+
+
+class Recording:
+    """A recording on disk, read without locks. `refresh` looks for what was added; not thread-safe itself."""
+
+    def __init__(self, folder: Path) -> None:
+        """Open it.
+
+        Raises:
+            NotARecording: the folder holds none.
+        """
+        self.folder = folder
+        self.manifest = load_manifest(folder)
+        self._stamp: object = None
+        self._sealed: list[Chunk] = []
+        self._sealed_up_to = 0
+        self._carry = Carry()
+        self._tails: dict[int, _Tail] = {}
+        self._problems: list[str] = []
+        self._damaged = 0
+        self.refresh()
+
+    def refresh(self) -> bool:
+        """Take in what was added since; returns whether anything changed."""
+        # The order matters: a journal that is not listed here is in the manifest that is read next.
+        listed = journal_numbers(self.folder)
+        changed = self._refresh_manifest()
+        for number in listed:
+            if number <= self._sealed_up_to:
+                continue
+            if number not in self._tails:
+                self._tails[number] = _Tail(
+                    JournalReader(journal_path(self.folder, number)), self._carry_after_all()
+                )
+            tail = self._tails[number]
+            changed |= self._read_tail(tail)
+            if tail.reader.gone:
+                # Sealed and removed just now, unseen by us: the next call finds it in the manifest.
+                del self._tails[number]
+                break
+        return changed
+
+    def _carry_after_all(self) -> Carry:
+        if not self._tails:
+            return self._carry.copy()
+        last = self._tails[max(self._tails)]
+        carry = last.carry.copy()
+        if last.open_page is not None:
+            carry.advance(last.open_page)
+        return carry
+
+    def snapshot(self) -> Snapshot:
+        """The recording as it stands now."""
+        chunks = list(self._sealed)
+        for number in sorted(self._tails):
+            tail = self._tails[number]
+            chunks += tail.pages
+            if tail.open_page is not None:
+                chunks.append(tail.open_page)
+        problems = list(self._problems)
+        damaged = sum(t.reader.damaged for t in self._tails.values()) + self._damaged
+        if damaged:
+            problems.append(f"{damaged} bytes of the journal are damaged and were passed over")
+        return Snapshot(self.manifest, tuple(chunks), is_being_written(self.folder), tuple(problems))
+
+    def _refresh_manifest(self) -> bool:
+        stat = (self.folder / FILE).stat()
+        stamp = (stat.st_mtime_ns, stat.st_ino, stat.st_size)
+        if stamp == self._stamp:
+            return False
+        self._stamp = stamp
+        self.manifest = load_manifest(self.folder)
+        for entry in self.manifest.segments:
+            if entry.number > self._sealed_up_to:
+                self._add_segment(entry.number, entry.rows)
+        return True
+
+    def _add_segment(self, number: int, rows: int) -> None:
+        self._sealed_up_to = number
+        tail = self._tails.pop(number, None)
+        try:
+            chunk = self._carry.chunk(*read_segment(segment_path(self.folder, number), rows))
+        except RecordingError as error:
+            self._problems.append(f"{error.where}: {error.what}; its {rows} frames are missing")
+            return
+        self._sealed.append(chunk)
+        self._carry.advance(chunk)
+        if tail is not None:
+            self._damaged += tail.reader.damaged
+            tail.reader.close()
+
+    def _read_tail(self, tail: _Tail) -> bool:
+        batches = tail.reader.read_new()
+        if not batches:
+            return False
+        tail.open_rows += batches
+        rows = concat(tail.open_rows)
+        while len(rows) >= PAGE_ROWS:
+            page = tail.carry.chunk(*cluster(rows.slice(0, PAGE_ROWS)))
+            tail.carry.advance(page)
+            tail.pages.append(page)
+            rows = rows.slice(PAGE_ROWS, len(rows))
+        tail.open_rows = [rows] if len(rows) else []
+        tail.open_page = tail.carry.chunk(*cluster(rows)) if len(rows) else None
+        return True
