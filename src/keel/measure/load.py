@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from keel.ask.matches import Matches
 from keel.model.bus import Bus, wire_ns
 from keel.model.frames import NS_PER_S, Times
 from keel.model.span import Span
@@ -133,42 +134,35 @@ def _count(chunk: Chunk, buses: list[Bus], span: Span, width: float, frames: Flo
     wire += np.bincount(flat, wire_ns(batch, buses), minlength=wire.size).reshape(wire.shape)
 
 
-def bus_loads(snapshot: Snapshot, span: Span | None = None) -> list[BusLoad]:
-    """Mean and peak load of each bus over a span, exactly.
-
-    The mean is over the span, or from the first frame of the recording to its last.
-    """
-    whole = span or snapshot.span
-    found = []
-    for index in range(len(snapshot.manifest.buses)):
-        times, wire = _wire_of_bus(snapshot, whole, index)
-        found.append(_bus_load(times, wire, max(whole.end - whole.start, 1)))
-    return found
-
-
-def _wire_of_bus(snapshot: Snapshot, span: Span, index: int) -> tuple[Times, Floats]:
-    times, wires = [np.zeros(0, np.int64)], [np.zeros(0)]
-    for chunk in snapshot.chunks:
-        if chunk.span.end < span.start or chunk.span.start >= span.end:
+def bus_loads(matches: Matches, span: Span) -> list[BusLoad]:
+    """Mean and peak load of each bus by the matching frames, exactly; the mean is over ``span``."""
+    buses = matches.snapshot.manifest.buses
+    times: list[list[Times]] = [[] for _ in buses]
+    wires: list[list[Floats]] = [[] for _ in buses]
+    for part in matches.parts:
+        if not part.count:
             continue
-        rows = chunk.order[chunk.batch.bus[chunk.order] == index]
-        time = chunk.batch.time[rows]
-        inside = (time >= span.start) & (time < span.end)
-        rows = rows[inside]
-        bus = snapshot.manifest.buses[index]
-        slow, fast = NS_PER_S / bus.bit_rate, NS_PER_S / bus.fast_bit_rate
-        times.append(time[inside])
-        wires.append(chunk.batch.bits[rows] * slow + chunk.batch.fast_bits[rows] * fast)
-    time, wire = np.concatenate(times), np.concatenate(wires)
-    if len(time) and (np.diff(time) < 0).any():
-        order = np.argsort(time, kind="stable")
-        time, wire = time[order], wire[order]
-    return time, wire
+        rows = part.chunk.order if part.whole else part.chunk.order[part.mask()]
+        time, bus = part.chunk.batch.time[rows], part.chunk.batch.bus[rows]
+        wire = wire_ns(part.chunk.batch, buses)[rows]
+        for index in range(len(buses)):
+            of_bus = bus == index
+            times[index].append(time[of_bus])
+            wires[index].append(wire[of_bus])
+    length = max(span.end - span.start, 1)
+    return [_bus_load(_join(t, np.int64), _join(w, np.float64), length) for t, w in zip(times, wires, strict=True)]
+
+
+def _join(parts: list[Any], kind: Any) -> Any:
+    return np.concatenate(parts) if parts else np.zeros(0, kind)
 
 
 def _bus_load(time: Times, wire: Floats, length: int) -> BusLoad:
     if not len(time):
         return BusLoad(0, 0.0, 0.0, 0)
+    if (np.diff(time) < 0).any():
+        order = np.argsort(time, kind="stable")
+        time, wire = time[order], wire[order]
     total: Any = np.concatenate([[0.0], np.cumsum(wire)])
     in_second = total[np.searchsorted(time, time + NS_PER_S)] - total[:-1]
     peak = int(np.argmax(in_second))

@@ -102,20 +102,3 @@ class JournalReader:
         """Let go of the file."""
         if self._file is not None:
             self._file.close()
-
-    def count_rows(self) -> int:
-        """Rows in whole blocks, by their headers alone."""
-        rows = at = 0
-        try:
-            with self.path.open("rb") as file:
-                size = os.fstat(file.fileno()).st_size
-                while at + HEADER.size + _COUNT.size <= size:
-                    file.seek(at)
-                    magic, length, _ = HEADER.unpack(file.read(HEADER.size))
-                    if magic != MAGIC or at + HEADER.size + length > size:
-                        break
-                    rows += _COUNT.unpack(file.read(_COUNT.size))[0]
-                    at += HEADER.size + length
-        except FileNotFoundError:
-            return 0
-        return rows

@@ -1,0 +1,5 @@
+"""``python -m keel`` is ``keel``."""
+
+from keel.cli import main
+
+main()

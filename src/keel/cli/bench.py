@@ -1,0 +1,90 @@
+"""``keel bench``: the simulated ferry from the command line."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from keel.cli import app, say
+from keel.cli.progress import Progress
+from keel.cli.reading import find_recording
+from keel.errors import ControlError
+
+
+@app.command(
+    epilog="Examples:  keel bench   keel bench --seconds 600 --out tern.keel   "
+    "keel bench --seconds 60 --out tern.log --at 20s:ramp=down --at 26s:ramp=stop   "
+    "keel bench --to tern-morning ramp=down"
+)
+def bench(
+    settings: Annotated[list[str] | None, typer.Argument(metavar="[CONTROL=VALUE...]", help="What to work.")] = None,
+    seconds: Annotated[float | None, typer.Option(min=0.02, help="Sail so long, as fast as it goes.")] = None,
+    out: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="A recording, or with the ending .log a bracketed text log.")
+    ] = None,
+    seed: Annotated[int, typer.Option(min=0, help="The same seed sails the same voyage.")] = 1,
+    at: Annotated[
+        list[str] | None, typer.Option(metavar="TIME:CONTROL=VALUE", help="Work a control at a time, as 20s:ramp=down.")
+    ] = None,
+    to: Annotated[Path | None, typer.Option(metavar="REC", help="Work the bench that is being recorded there.")] = None,
+) -> None:
+    """Sail the simulated ferry into a file, or work its controls while it is recorded. Alone: list the controls."""
+    from keel.bench.controls import parse_setting
+
+    given = [parse_setting(text) for text in settings or []]
+    if to is not None:
+        if seconds is not None or out is not None or at:
+            raise typer.BadParameter("--to works a running bench; it goes with CONTROL=VALUE only")
+        _work(to, given)
+    elif seconds is not None and out is not None:
+        _sail(seconds, out, seed, [(0.0, *one) for one in given] + [_timed(text) for text in at or []])
+    elif seconds is not None or out is not None or given or at:
+        raise typer.BadParameter("--seconds and --out go together; or use --to REC with CONTROL=VALUE")
+    else:
+        _list()
+
+
+def _list() -> None:
+    from keel.bench.controls import CONTROLS
+
+    for control in CONTROLS:
+        print(f"{control.name:16}{control.takes():26}{control.title}{': ' + control.words if control.words else ''}")
+
+
+def _timed(text: str) -> tuple[float, str, str]:
+    from keel.bench.controls import parse_setting
+
+    match = re.fullmatch(r"(\d+(?:\.\d+)?)s?:(.+)", text.strip())
+    if match is None:
+        raise ControlError(f"“{text}” is not of the form time:control=value")
+    return float(match[1]), *parse_setting(match[2])
+
+
+def _work(to: Path, given: list[tuple[str, str]]) -> None:
+    from keel.errors import RecordingError
+    from keel.store.control import ask_control
+    from keel.store.manifest import load_manifest
+    from keel.store.writer import is_being_written
+
+    if not given:
+        raise typer.BadParameter("say what to work, as ramp=down")
+    folder = find_recording(to)
+    load_manifest(folder)
+    if not is_being_written(folder):
+        raise RecordingError(str(folder), "no recorder is at work on it")
+    for name, value in given:
+        ask_control(folder, name, value)
+
+
+def _sail(seconds: float, out: Path, seed: int, events: list[tuple[float, str, str]]) -> None:
+    from keel.bench.headless import sail
+
+    bar = Progress("sailing")
+    try:
+        frames = sail(seconds, out, seed, events, lambda at: bar.at(int(at), int(seconds)))
+    finally:
+        bar.end()
+    say(f"{out}: {frames} frames, {seconds:g} s")

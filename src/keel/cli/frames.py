@@ -1,0 +1,49 @@
+"""``keel frames``: a line per frame."""
+
+from __future__ import annotations
+
+import sys
+from typing import Annotated
+
+import typer
+
+from keel.cli import app
+from keel.cli.reading import Ask, Rec, read
+
+BLOCK = 16_384
+
+
+@app.command(
+    epilog="Examples:  keel frames tern.keel --ask 'id:220 gap>60ms'   "
+    "keel frames tern.keel --ask fault --json | head"
+)
+def frames(
+    recording: Rec,
+    ask: Ask = "",
+    limit: Annotated[int | None, typer.Option("--limit", min=0, help="The first so many only.")] = None,
+    json: Annotated[bool, typer.Option("--json", help="JSON lines.")] = False,
+    csv: Annotated[bool, typer.Option("--csv", help="CSV with a header line.")] = False,
+) -> None:
+    """Print frames, in order of arrival."""
+    if json and csv:
+        raise typer.BadParameter("--json and --csv cannot both be")
+    snapshot, scene, matches = read(recording, ask)
+    from keel.formats.rows import csv_text, json_lines, text_lines
+
+    names = dict(scene.names)
+    buses = snapshot.manifest.bus_names
+    count = len(matches) if limit is None else min(limit, len(matches))
+    if csv and not count:
+        from keel.model.frames import empty_batch
+
+        sys.stdout.write(csv_text(empty_batch(), buses, 0, names, [], True))
+    for at in range(0, count, BLOCK):
+        numbers = matches.numbers(at, min(at + BLOCK, count))
+        low = int(numbers[0])
+        batch = snapshot.rows(low, int(numbers[-1]) + 1).take(numbers - low)
+        if csv:
+            sys.stdout.write(csv_text(batch, buses, scene.start, names, (numbers + 1).tolist(), at == 0))
+            continue
+        lines = json_lines(batch, buses) if json else text_lines(batch, buses, scene.start, names)
+        sys.stdout.write("\n".join(lines) + "\n")
+    sys.stdout.flush()

@@ -1,0 +1,127 @@
+"""``keel demo``, ``keel open`` and ``keel record``."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from keel.cli import app, say
+from keel.cli.reading import find_recording
+
+
+@app.command(epilog="Example:  keel demo")
+def demo(
+    seed: Annotated[int, typer.Option(min=0, help="The same seed sails the same voyage.")] = 1,
+    speed: Annotated[float, typer.Option(min=0.1, max=60, help="How many times as fast as real.")] = 1.0,
+) -> None:
+    """Sail the simulated ferry Tern, record it, and watch."""
+    from keel.store.library import new_name
+
+    folder = new_name("tern")
+    options = ["--seed", str(seed), "--speed", str(speed), "--stop-with", str(os.getpid())]
+    command = [sys.executable, "-m", "keel", "record", "--from", "bench", str(folder), *options]
+    recorder = subprocess.Popen(
+        command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, start_new_session=True
+    )
+    try:
+        _run_app(folder, recorder)
+    finally:
+        recorder.send_signal(signal.SIGTERM)
+        recorder.wait(timeout=30)
+    say(f"recorded in {folder}; keel open lists it")
+
+
+@app.command(name="open", epilog="Examples:  keel open   keel open tern-20260101-080000   keel open capture.log")
+def open_command(
+    what: Annotated[
+        Path | None, typer.Argument(metavar="[REC|FILE]", help="A recording, or a capture to import first.")
+    ] = None,
+) -> None:
+    """Look at a recording; without a name, choose from those there are."""
+    if what is None:
+        _run_app(None, None)
+        return
+    folder = find_recording(what)
+    if folder.is_file():
+        folder = _imported(folder)
+    from keel.errors import NotARecording
+
+    if not (folder / "recording.json").is_file():
+        raise NotARecording(str(what), "no such recording or file" if not folder.exists() else "not a recording")
+    _run_app(folder, None)
+
+
+def _imported(file: Path) -> Path:
+    """The recording of a capture: made once, found again while the file stays as it is."""
+    from keel.cli.importing import import_into
+    from keel.store.library import SUFFIX, home
+
+    stat = file.stat()
+    stamp = f"{stat.st_size:x}{stat.st_mtime_ns:x}"[-10:]
+    folder = home() / f"{file.stem}-{stamp}{SUFFIX}"
+    if not folder.exists():
+        folder.parent.mkdir(parents=True, exist_ok=True)
+        import_into([file], folder)
+    return folder
+
+
+def _run_app(folder: Path | None, recorder: subprocess.Popen[bytes] | None) -> None:
+    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+        from keel.errors import InputError
+
+        raise InputError("keel", "the app needs a terminal", "standard input and output to be one")
+    from keel.app import run
+
+    run(folder, recorder)
+
+
+@app.command(epilog="Examples:  keel record --from bench tern.keel   keel record --from bench tern.keel --seconds 60")
+def record(
+    recording: Annotated[Path, typer.Argument(metavar="REC", help="The recording to make, or to add to.")],
+    source: Annotated[str, typer.Option("--from", metavar="SOURCE", help="Where frames come from: bench.")],
+    seconds: Annotated[float | None, typer.Option(min=0, help="Stop after so long.")] = None,
+    seed: Annotated[int, typer.Option(min=0, help="For the bench: which voyage.")] = 1,
+    speed: Annotated[float, typer.Option(min=0.1, max=60, help="For the bench: how many times as fast.")] = 1.0,
+    stop_with: Annotated[int | None, typer.Option(hidden=True)] = None,
+) -> None:
+    """Record until interrupted."""
+    from keel.sources.recorder import record as run
+    from keel.sources.recorder import start_recording
+    from keel.sources.registry import open_source
+    from keel.store.control import Status
+    from keel.store.library import SUFFIX
+    from keel.store.manifest import FILE
+
+    if recording.suffix != SUFFIX:
+        recording = recording.with_name(recording.name + SUFFIX)
+    stop = {"asked": False}
+
+    def on_signal(*_: object) -> None:
+        stop["asked"] = True
+
+    signal.signal(signal.SIGTERM, on_signal)
+    signal.signal(signal.SIGINT, on_signal)
+    line = open_source(source, seed, speed)
+    if not (recording / FILE).exists():
+        start_recording(recording, line)
+    shown = {"at": 0.0}
+
+    def on_status(status: Status) -> None:
+        if sys.stderr.isatty() and time.monotonic() - shown["at"] > 0.5:
+            shown["at"] = time.monotonic()
+            print(f"\r{recording.name}: {status.frames} frames, {status.lost} lost", end="", file=sys.stderr, flush=True)
+
+    def stopped() -> bool:
+        return stop["asked"] or (stop_with is not None and os.getppid() != stop_with)
+
+    frames = run(recording, line, stopped, seconds, on_status)
+    if sys.stderr.isatty():
+        print("\r\033[K", end="", file=sys.stderr)
+    say(f"{recording}: {frames} frames added")

@@ -1,0 +1,40 @@
+"""What the commands that read a recording have in common."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+if TYPE_CHECKING:
+    from keel.ask.matches import Matches
+    from keel.ask.nodes import Scene
+    from keel.store.recording import Snapshot
+
+Rec = Annotated[Path, typer.Argument(metavar="REC", help="A recording: its path, or its name on the shelf.")]
+Ask = Annotated[str, typer.Option("--ask", metavar="ASK", help="Only frames that meet this, as 'id:220 or fault'.")]
+
+
+def find_recording(given: Path) -> Path:
+    """The recording meant: a path, a path without its ending, or a name on the shelf."""
+    from keel.store.library import SUFFIX, home
+
+    for path in (given, given.with_name(given.name + SUFFIX), home() / given, home() / (given.name + SUFFIX)):
+        if path.is_dir():
+            return path
+    return given
+
+
+def read(given: Path, ask: str) -> tuple[Snapshot, Scene, Matches]:
+    """The recording as it stands, and the frames of it that meet the ask."""
+    from keel.ask import Matcher, parse
+    from keel.ask.scene import scene_of
+    from keel.cli import say
+    from keel.store.recording import Recording
+
+    snapshot = Recording(find_recording(given)).snapshot()
+    for problem in snapshot.problems:
+        say(f"keel: {problem}")
+    scene = scene_of(snapshot)
+    return snapshot, scene, Matcher(parse(ask, scene), scene).run(snapshot)

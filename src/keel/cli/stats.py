@@ -1,0 +1,54 @@
+"""``keel stats``: traffic by bus and identifier."""
+
+from __future__ import annotations
+
+import json as json_module
+from typing import Annotated, Any
+
+import typer
+
+from keel.cli import app
+from keel.cli.reading import Ask, Rec, read
+
+
+@app.command(
+    epilog="Times are in seconds, first and last from the recording's start; load is from 0 to 1.   "
+    "Examples:  keel stats tern.keel   keel stats tern.keel --ask 'bus:a' --json"
+)
+def stats(
+    recording: Rec,
+    ask: Ask = "",
+    json: Annotated[bool, typer.Option("--json", help="JSON.")] = False,
+) -> None:
+    """Count frames, cycle times, changes and faults by identifier, and the load of each bus."""
+    snapshot, scene, matches = read(recording, ask)
+    from keel.measure.report import traffic
+
+    report = traffic(matches, scene.start)
+    if json:
+        print(json_module.dumps(report, indent=1))
+        return
+    _print_buses(report["buses"])
+    print()
+    _print_identifiers(report["identifiers"])
+
+
+def _print_buses(buses: list[dict[str, Any]]) -> None:
+    print(f"{'bus':8}{'frames':>12}{'load':>9}{'peak':>9}")
+    for row in buses:
+        print(f"{row['bus'][:8]:8}{row['frames']:>12}{row['load_mean']:>9.2%}{row['load_peak']:>9.2%}")
+
+
+def _print_identifiers(rows: list[dict[str, Any]]) -> None:
+    print(
+        f"{'bus':8}{'id':>9}  {'name':20}{'frames':>10}{'first s':>12}{'last s':>12}"
+        f"{'cycle ms':>11}{'min':>10}{'max':>11}{'std':>9}{'changes':>9}{'faults':>8}"
+    )
+    for row in rows:
+        cells = [row[f"cycle_{what}"] for what in ("mean", "min", "max", "std")]
+        mean, least, most, std = ("" if c is None else f"{c * 1000:.3f}" for c in cells)
+        print(
+            f"{row['bus'][:8]:8}{row['id'] or '—':>9}  {row['name'][:20]:20}{row['frames']:>10}"
+            f"{row['first']:>12.6f}{row['last']:>12.6f}{mean:>11}{least:>10}{most:>11}{std:>9}"
+            f"{row['payload_changes']:>9}{row['faults']:>8}"
+        )

@@ -1,0 +1,1 @@
+"""Pinpointing: which field of which message carries it, and how sure that is."""

@@ -1,0 +1,50 @@
+"""Traffic by bus and identifier as plain data, for commands and scripts."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from keel.ask.matches import Matches
+from keel.measure.census import Census, seconds
+from keel.measure.load import bus_loads
+from keel.model.identity import Form, format_ident, unpack_key
+from keel.model.plain import plain
+
+
+def traffic(matches: Matches, start: int) -> dict[str, Any]:
+    """Counts, cycle times and loads of the matching frames.
+
+    Returns:
+        ``start`` (ns since 1970), ``buses`` and ``identifiers``: lists of rows. ``frames`` counts every frame,
+        faulty ones included; cycle times and payload changes are over frames without fault. Cycle times of
+        fewer than two frames are None.
+    """
+    snapshot = matches.snapshot
+    names = {key: m.name for key, m in snapshot.manifest.dictionary.by_key(snapshot.manifest.bus_names).items()}
+    buses = [
+        {"bus": plain(bus.name), "frames": load.frames, "load_mean": load.mean, "load_peak": load.peak}
+        for bus, load in zip(snapshot.manifest.buses, bus_loads(matches, snapshot.span), strict=True)
+    ]
+    rows = []
+    for key, tally in Census().take(matches).items():
+        bus, form, ident = unpack_key(key)
+        cycle = tally.cycle
+        some = cycle.count > 0
+        rows.append(
+            {
+                "bus": plain(snapshot.manifest.buses[bus].name),
+                "id": None if form == Form.NONE else format_ident(form, ident),
+                "ext": form == Form.EXTENDED,
+                "name": plain(names.get(key, "")),
+                "frames": tally.frames,
+                "first": seconds(tally.first - start),
+                "last": seconds(tally.last - start),
+                "cycle_mean": seconds(cycle.mean) if some else None,
+                "cycle_min": seconds(cycle.least) if some else None,
+                "cycle_max": seconds(cycle.most) if some else None,
+                "cycle_std": seconds(cycle.deviation) if some else None,
+                "payload_changes": tally.changes,
+                "faults": tally.faults,
+            }
+        )
+    return {"start": start, "buses": buses, "identifiers": rows}

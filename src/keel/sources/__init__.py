@@ -1,0 +1,1 @@
+"""Live input and output: where frames come from while a recording grows."""

@@ -1,0 +1,77 @@
+"""The recorder: takes frames from a source and adds them to a recording until it is told to stop."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from keel.errors import ControlError
+from keel.sources.source import Source
+from keel.store.control import ControlReader, Status, write_status
+from keel.store.manifest import Manifest, edit_manifest
+from keel.store.writer import Writer, create_recording
+
+POLL_S = 0.05
+STATUS_EVERY_S = 0.2
+
+
+def start_recording(folder: Path, source: Source) -> None:
+    """Make the recording that `record` will add to."""
+    manifest = Manifest(folder.stem, source.title, time.time_ns(), buses=list(source.buses))
+    manifest.dictionary = source.dictionary
+    create_recording(folder, manifest)
+
+
+def record(
+    folder: Path,
+    source: Source,
+    stopped: Callable[[], bool],
+    seconds: float | None = None,
+    on_status: Callable[[Status], None] = lambda _: None,
+) -> int:
+    """Record until ``stopped`` says so, or for so many seconds.
+
+    Returns:
+        How many frames were added.
+
+    Raises:
+        RecordingBusy: another recorder has the recording.
+    """
+    writer = Writer(folder)
+    controls = ControlReader(folder)
+    frames, refused = 0, ""
+    begin = time.monotonic()
+    next_status = begin
+    try:
+        while not stopped() and (seconds is None or time.monotonic() - begin < seconds):
+            for name, value in controls.read_new():
+                try:
+                    source.control(name, value)
+                    next_status = 0.0
+                    refused = ""
+                except ControlError as error:
+                    refused = str(error)
+            took = time.monotonic()
+            batch = source.poll()
+            writer.append(batch)
+            frames += len(batch)
+            now = time.monotonic()
+            if now >= next_status:
+                next_status = now + STATUS_EVERY_S
+                status = Status(
+                    os.getpid(), time.time(), frames, source.lost(), max(now - took - POLL_S, 0.0),
+                    source.state(), refused,
+                )  # fmt: skip
+                write_status(folder, status)
+                on_status(status)
+            time.sleep(max(POLL_S - (time.monotonic() - took), 0.001))
+    finally:
+        writer.close()
+        lost = source.lost()
+        source.close()
+        if lost:
+            with edit_manifest(folder) as manifest:
+                manifest.lost += lost
+    return frames

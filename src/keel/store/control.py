@@ -1,0 +1,79 @@
+"""Messages between a recorder and whoever works it, as two small files beside the recording.
+
+``control.jsonl`` holds what people ask, a line each, only ever added to. ``status.json`` is what the recorder
+says of itself, exchanged as a whole. Both survive the death of either side.
+"""
+
+from __future__ import annotations
+
+import json
+import time
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+from keel.store.manifest import write_atomically
+
+STALE_S = 5.0
+
+
+@dataclass(frozen=True)
+class Status:
+    """What a recorder says of itself. ``controls`` is how the source's controls stand."""
+
+    process: int = 0
+    written_at: float = 0.0
+    frames: int = 0
+    lost: int = 0
+    behind_s: float = 0.0
+    controls: dict[str, Any] = field(default_factory=dict)
+    refused: str = ""
+
+
+def write_status(folder: Path, status: Status) -> None:
+    """Exchange the status; not made durable, it is only about now."""
+    write_atomically(folder / "status.json", json.dumps(asdict(status)), durable=False)
+
+
+def read_status(folder: Path) -> Status | None:
+    """What the recorder said last, or None if nothing can be read."""
+    try:
+        return Status(**json.loads((folder / "status.json").read_text(encoding="utf-8")))
+    except (OSError, ValueError, TypeError):
+        return None
+
+
+def ask_control(folder: Path, name: str, value: str) -> None:
+    """Ask the recorder to work a control of its source."""
+    line = json.dumps({"at": time.time(), "set": name, "to": value}) + "\n"
+    with (folder / "control.jsonl").open("ab", buffering=0) as file:
+        file.write(line.encode())
+
+
+class ControlReader:
+    """Reads what was asked since the recorder began."""
+
+    def __init__(self, folder: Path) -> None:
+        self._path = folder / "control.jsonl"
+        self._position = self._path.stat().st_size if self._path.exists() else 0
+
+    def read_new(self) -> list[tuple[str, str]]:
+        """Controls and values asked for since the last call; lines that cannot be read are passed over."""
+        try:
+            if self._path.stat().st_size == self._position:
+                return []
+            with self._path.open("rb") as file:
+                file.seek(self._position)
+                data = file.read()
+        except OSError:
+            return []
+        whole = data[: data.rfind(b"\n") + 1]
+        self._position += len(whole)
+        asked = []
+        for line in whole.splitlines():
+            try:
+                entry = json.loads(line)
+                asked.append((str(entry["set"]), str(entry["to"])))
+            except (ValueError, KeyError, TypeError):
+                continue
+        return asked
