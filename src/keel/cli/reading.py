@@ -28,7 +28,8 @@ def find_recording(given: Path) -> Path:
 
 def read(given: Path, ask: str) -> tuple[Snapshot, Scene, Matches]:
     """The recording as it stands, and the frames of it that meet the ask."""
-    from keel.ask import Matcher, parse
+    from keel.ask.language import parse
+    from keel.ask.matches import Matcher
     from keel.ask.scene import scene_of
     from keel.cli import say
     from keel.store.recording import Recording

@@ -2,6 +2,8 @@
 
 Any program that reads Arrow reads them: ``order`` holds the stored row of each frame in order of arrival,
 so ``table.take(table["order"])`` gives the frames as they came.
+
+PyArrow is imported where it is used: it takes longer to load than the app takes to paint its first screen.
 """
 
 from __future__ import annotations
@@ -11,7 +13,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 
 from keel.errors import RecordingError
 from keel.model.frames import COLUMNS, FrameBatch, Rows
@@ -28,6 +29,8 @@ def segment_path(folder: Path, number: int) -> Path:
 
 def write_segment(path: Path, batch: FrameBatch, bus_names: list[str]) -> None:
     """Seal a batch that is in order of arrival; the file appears whole or not at all."""
+    import pyarrow as pa
+
     stored, order, _, _ = cluster(batch)
     arrays: list[Any] = []
     for name in COLUMNS:
@@ -58,6 +61,8 @@ def read_segment(path: Path, rows: int) -> tuple[FrameBatch, Rows, Keys, Rows]:
     Raises:
         RecordingError: the file is missing, cut, or not what the manifest says.
     """
+    import pyarrow as pa
+
     try:
         record = pa.ipc.open_file(pa.memory_map(str(path))).get_batch(0)
         columns = {name: _view(record.column(name), kind) for name, kind in COLUMNS.items() if name != "bus"}

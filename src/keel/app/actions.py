@@ -1,0 +1,84 @@
+"""Every action once: its key, its words, where it applies. Key line, command palette and guide are made from this."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from keel.app.state import BENCH, FRAMES, HEALTH, HUNT, VIEWS, WATCH
+
+EVERYWHERE: tuple[str, ...] = tuple(VIEWS)
+
+
+@dataclass(frozen=True)
+class Action:
+    """Something a person can do.
+
+    Attributes:
+        name: The method ``action_name`` of the app or of the view it applies to.
+        keys: The keys that do it, as Textual names them.
+        shown: The key as people read it.
+        word: On the key line; empty if it does not stand there.
+        help: In the palette and the guide.
+        views: Where it applies.
+    """
+
+    name: str
+    keys: str
+    shown: str
+    word: str
+    help: str
+    views: tuple[str, ...] = EVERYWHERE
+
+
+_LISTS = (WATCH, FRAMES, HEALTH, HUNT)
+
+ACTIONS: tuple[Action, ...] = (
+    Action("hold", "space", "space", "hold", "Hold the picture still, or let it go on", (WATCH, HEALTH, HUNT)),
+    Action("follow", "space", "space", "follow", "Follow the newest frame, or stop following", (FRAMES,)),
+    Action("up", "up,k", "↑", "", "One row up", (*_LISTS, BENCH)),
+    Action("down", "down,j", "↓", "", "One row down", (*_LISTS, BENCH)),
+    Action("page_up", "pageup", "PgUp", "", "One page up", _LISTS),
+    Action("page_down", "pagedown", "PgDn", "", "One page down", _LISTS),
+    Action("first", "home", "Home", "", "To the first row", _LISTS),
+    Action("last", "end", "End", "", "To the last row", _LISTS),
+    Action("open_row", "enter", "enter", "frames", "Only this, as frames", (WATCH, HEALTH)),
+    Action("keep", "enter", "enter", "keep", "Keep the candidate as a named signal", (HUNT,)),
+    Action("sort", "s", "s", "sort", "Sort by the next column", (WATCH,)),
+    Action("reverse", "S", "S", "", "Turn the order round", (WATCH,)),
+    Action("left", "left", "←", "", "What lies to the left: bytes, columns, values", (WATCH, FRAMES, BENCH)),
+    Action("right", "right", "→", "", "What lies to the right: bytes, columns, values", (WATCH, FRAMES, BENCH)),
+    Action("change", "enter", "← →", "work it", "Work the control", (BENCH,)),
+    Action("next_match", "n", "n N", "match", "The next frame that meets the ask", (FRAMES,)),
+    Action("previous_match", "N", "N", "", "The frame before that meets the ask", (FRAMES,)),
+    Action("next_fault", "f", "f F", "fault", "The next faulty frame", (FRAMES,)),
+    Action("previous_fault", "F", "F", "", "The faulty frame before", (FRAMES,)),
+    Action("times", "t", "t", "times", "Time as elapsed or as clock", (FRAMES,)),
+    Action("payload_form", "x", "x", "hex bits text", "Payload as hex, bits or text", (FRAMES,)),
+    Action("panel", "tab", "tab", "panel", "The other list", (HEALTH,)),
+    Action("first_of", "f", "f", "first", "Jump to the first of this fault", (HEALTH,)),
+    Action("last_of", "l", "l", "last", "Jump to the last of this fault", (HEALTH,)),
+    Action("gap_of", "g", "g", "gap", "Jump to the longest gap of this identifier", (HEALTH,)),
+    Action("search", "r", "r", "search", "Search again: what follows the marks?", (HUNT,)),
+    Action("pairing", "p", "p", "pairs", "Marks as pairs (before, after) or as moments", (HUNT,)),
+    Action("mark", "m", "m", "mark", "Flag a mark: now, or at the frame in hand"),
+    Action("ask", "slash", "/", "ask", "Type an ask"),
+    Action("back", "backspace", "⌫", "back", "Take back the last change of lens, ask, pick or marks"),
+    Action("export", "e", "e", "export", "Save a drawing as SVG or PDF, or the frames as CSV"),
+    Action("lens_earlier", "left_square_bracket", "[ ]", "lens", "Move the lens to earlier"),
+    Action("lens_later", "right_square_bracket", "]", "", "Move the lens to later"),
+    Action("lens_in", "plus,equals_sign", "+ -", "zoom", "Halve the lens"),
+    Action("lens_out", "minus", "-", "", "Double the lens"),
+    Action("lens_all", "0", "0", "all", "Look at all of the recording"),
+    Action("guide", "question_mark", "?", "guide", "Explain views, keys and the ask"),
+    Action("colours", "f2", "F2", "", "Dark or light colours"),
+    Action("quit", "q", "q", "quit", "Leave"),
+)
+VIEW_ACTIONS: tuple[Action, ...] = tuple(
+    Action(f"show('{view}')", key, key, "", f"Go to {title}") for view, (key, title) in VIEWS.items()
+)
+
+
+def actions_in(view: str) -> list[Action]:
+    """The actions that apply in a view, those of the view first."""
+    here = [a for a in ACTIONS if view in a.views]
+    return sorted(here, key=lambda a: len(a.views) == len(EVERYWHERE))

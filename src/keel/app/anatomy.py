@@ -1,0 +1,110 @@
+"""The anatomy of the frame in hand: what its header says, its bits, its signals, what went wrong with it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from keel.app import words
+from keel.app.desk import Picture
+from keel.app.palette import Palette
+from keel.app.paper import Line
+from keel.app.ribbon import ROLE_COLOURS, bytes_that_fit, ribbon
+from keel.model.bus import wire_ns
+from keel.model.faults import Fault
+from keel.model.frames import Flag, FrameBatch
+from keel.model.identity import Form, format_ident
+from keel.signals.dictionary import GLYPHS
+
+SENTENCES = {
+    Fault.CRC: "the checksum that was sent does not fit the bits that came",
+    Fault.STUFF: "six equal bits in a row, where the sixth had to differ",
+    Fault.FORM: "a bit with a fixed level had the other one",
+    Fault.ACK: "no other node acknowledged the frame",
+    Fault.BIT: "the sender read back another level than it sent",
+    Fault.OVERLOAD: "a node asked for a pause",
+    Fault.BUS_OFF: "the controller left the bus after too many errors",
+    Fault.WARNING: "an error counter passed the warning level",
+    Fault.PASSIVE: "the controller may no longer signal errors actively",
+    Fault.LOST: "frames were lost before they could be recorded",
+    Fault.ARBITRATION: "the sender lost arbitration",
+    Fault.CONTROLLER: "the controller reported a problem",
+    Fault.TRANSCEIVER: "the transceiver reported a problem",
+    Fault.RESTARTED: "the controller was started again",
+    Fault.OTHER: "the capture names no class that is known",
+}
+
+
+@dataclass(frozen=True)
+class Subject:
+    """A frame in hand and the one of the same identifier before it (or None)."""
+
+    number: int
+    frame: FrameBatch
+    before: bytes | None
+
+
+def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture: Picture) -> list[Line]:
+    """The lines of the panel."""
+    lines: list[Line] = []
+    frame = subject.frame
+    key = int(frame.keys()[0])
+    payload = frame.payload(0)
+    message = picture.messages.get(key)
+
+    def say(text: str, role: str = "text", bold: bool = False, at: int = 0) -> None:
+        line = Line(width, palette.style("text"))
+        line.put(at, text, palette.style(role, bold=bold))
+        lines.append(line)
+
+    head = Line(width, palette.style("text"))
+    at = head.put(0, "anatomy ", palette.style("sea", bold=True))
+    head.put(at, f"frame {words.count(subject.number + 1)}", palette.style("strong", bold=True))
+    lines += [head, Line(width, palette.style("text"))]
+    say(_header_words(frame, picture))
+    length = int(wire_ns(frame, picture.snapshot.manifest.buses)[0])
+    bits = int(frame.bits[0]) + int(frame.fast_bits[0])
+    say(f"{words.of_day(int(frame.time[0]))} UTC · {words.length(length)} on the wire, {bits} bits", "dim")
+    faults = [fault for fault in Fault if int(frame.faults[0]) & fault]
+    for fault in faults:
+        say(f"✕ {fault.title}: {SENTENCES[fault]}", "coral")
+    lines.append(Line(width, palette.style("text")))
+    fresh = bytes(a ^ b for a, b in zip(payload, subject.before, strict=False)) if subject.before else b""
+    step = bytes_that_fit(width)
+    for first in range(0, len(payload), step):
+        if len(lines) + 4 > height - (4 if message else 0) and first:
+            say(f"… and {len(payload) - first} bytes more", "dim")
+            break
+        lines += ribbon(palette, width, payload, message, fresh, first)
+    if not payload:
+        say("no payload", "dim")
+    lines.append(Line(width, palette.style("text")))
+    for signal in message.present(payload) if message else []:
+        if len(lines) + 1 > height - 1:
+            say("…", "dim")
+            break
+        line = Line(width, palette.style("text"))
+        name_width = min(max((len(s.name) for s in message.signals), default=4), 18) if message else 4
+        line.put(0, GLYPHS[signal.role], palette.style(ROLE_COLOURS[signal.role]))
+        line.put(2, signal.name, palette.style(ROLE_COLOURS[signal.role]), name_width)
+        end = line.put(4 + name_width, signal.words(payload) or "—", palette.style("strong", bold=True))
+        line.put(max(end + 2, 18 + name_width), signal.arithmetic(payload), palette.style("dim"))
+        lines.append(line)
+    return lines
+
+
+def _header_words(frame: FrameBatch, picture: Picture) -> str:
+    flags = int(frame.flags[0])
+    form = int(frame.form[0])
+    kind = "CAN FD" if flags & Flag.FD else "CAN"
+    if flags & Flag.FD:
+        kind += ", rate switched" if flags & Flag.BRS else ", one rate"
+    if flags & Flag.ESI:
+        kind += ", sender error passive"
+    if flags & Flag.REMOTE:
+        kind += " remote"
+    if flags & Flag.ERROR:
+        kind += " error frame"
+    size = {Form.BASE: "11-bit identifier ", Form.EXTENDED: "29-bit identifier "}.get(Form(form), "no identifier ")
+    ident = "" if form == Form.NONE else format_ident(form, int(frame.ident[0]))
+    bus = picture.snapshot.manifest.buses[int(frame.bus[0])].name
+    return f"bus {bus} · {kind} · {size}{ident} · DLC {int(frame.dlc[0])}"

@@ -1,0 +1,180 @@
+"""Small windows: save something, name a signal, read the guide."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from textual.app import ComposeResult
+from textual.binding import Binding
+from textual.containers import Vertical, VerticalScroll
+from textual.screen import ModalScreen
+from textual.widgets import Input, OptionList, Static
+from textual.widgets.option_list import Option
+
+from keel.app.actions import ACTIONS
+from keel.app.state import VIEWS
+
+BOX = """
+    align: center middle;
+    background: $background 60%;
+"""
+
+
+@dataclass(frozen=True)
+class Offer:
+    """Something that can be saved: its kind, words, and the name proposed."""
+
+    kind: str
+    words: str
+    path: str
+
+
+class Export(ModalScreen[tuple[str, str] | None]):
+    """What to save and where. Gives back kind and path."""
+
+    DEFAULT_CSS = (
+        "Export {"
+        + BOX
+        + """}
+    Export Vertical { width: 84; height: auto; max-height: 80%; background: $panel; padding: 1 3; }
+    Export OptionList { height: auto; max-height: 10; border: none; background: $panel; padding: 0; margin: 1 0; }
+    Export Input { border: none; height: 1; padding: 0; background: $background; }
+    Export .dim { color: #6b7a88; }
+    """
+    )
+    BINDINGS = [Binding("escape", "leave", show=False)]
+
+    def __init__(self, offers: list[Offer]) -> None:
+        super().__init__()
+        self._offers = offers
+
+    def compose(self) -> ComposeResult:
+        """The offers, and the path."""
+        with Vertical():
+            yield Static("save", markup=False)
+            yield OptionList(*(Option(o.words.replace("[", "\\["), id=o.kind) for o in self._offers))
+            yield Static("to this file; an ending of .svg or .pdf says which", classes="dim", markup=False)
+            yield Input(self._offers[0].path, id="path", compact=True)
+            yield Static("↑ ↓ what    tab path    enter save    esc leave", classes="dim", markup=False)
+
+    def on_option_list_option_highlighted(self, event: OptionList.OptionHighlighted) -> None:
+        """Propose a name that fits."""
+        self.query_one(Input).value = self._offers[event.option_index].path
+
+    def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
+        """Save this."""
+        self.dismiss((self._offers[event.option_index].kind, self.query_one(Input).value))
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Save what is chosen."""
+        chosen = self.query_one(OptionList).highlighted or 0
+        self.dismiss((self._offers[chosen].kind, event.value))
+
+    def action_leave(self) -> None:
+        """Save nothing."""
+        self.dismiss(None)
+
+
+class AskName(ModalScreen[str | None]):
+    """Asks for one line. Gives it back, or None."""
+
+    DEFAULT_CSS = (
+        "AskName {"
+        + BOX
+        + """}
+    AskName Vertical { width: 76; height: auto; background: $panel; padding: 1 3; }
+    AskName Input { border: none; height: 1; padding: 0; background: $background; margin: 1 0; }
+    AskName .dim { color: #6b7a88; }
+    """
+    )
+    BINDINGS = [Binding("escape", "leave", show=False)]
+
+    def __init__(self, title: str, hint: str, proposal: str) -> None:
+        super().__init__()
+        self._title, self._hint, self._proposal = title, hint, proposal
+
+    def compose(self) -> ComposeResult:
+        """The question and the answer."""
+        with Vertical():
+            yield Static(self._title, markup=False)
+            yield Input(self._proposal, id="name", max_length=40, compact=True)
+            yield Static(self._hint, classes="dim", markup=False)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Take it."""
+        self.dismiss(event.value.strip() or None)
+
+    def action_leave(self) -> None:
+        """Leave it."""
+        self.dismiss(None)
+
+
+QUESTIONS = {
+    "watch": "Who talks, and what just moved? A row for each identifier; bytes glow when they are fresh.",
+    "frames": "What happened, in order? The frames that the ask and the lens leave; one in hand is taken apart.",
+    "health": "What is wrong on the line? Load, faults with a jump to each, cycle times and who stopped.",
+    "hunt": "Which field carries it? Flag marks around what you do; Keel names what follows them, or says: nothing.",
+    "bench": "Make it happen: the simulated ferry's controls, and faults to set.",
+}
+SHARED = (
+    ("lens", "the window of time being looked at: drag on the tape, or [ ] + - 0"),
+    ("ask", "the condition frames must meet: /"),
+    ("pick", "the identifier, field or frame in hand: ↑ ↓ or a click"),
+    ("mark", "a moment you flagged: m"),
+)
+ASKS = (
+    ("id:1A0  id:1A0..1AF  id:18FE??17", "identifiers: one, a range, with any digit; id:1A0,220 for several"),
+    ("name:Pack*  bus:a  dir:tx", "message names, buses, direction"),
+    ('len>8  bytes:"B0 ?? 04"  bytes@2:FF', "payload: its length, bytes anywhere, bytes in one place"),
+    ('text:"ready"', "text in the payload"),
+    ("fault  fault:crc,ack", "faulty frames, or some classes"),
+    ("gap>120ms  step<50us", "time since the same identifier, since the frame before"),
+    ("at:12.5s..13.1s", "time since the recording's start"),
+    ("id:220 not fault or (bus:b len<8)", "side by side means and; or, not, parentheses"),
+)
+
+
+def guide_text() -> str:
+    """The guide, made from the actions."""
+    parts = ["Four things every view shares; change one and all views follow. ⌫ takes changes back.", ""]
+    parts += [f"  {name:8}{text}" for name, text in SHARED]
+    parts += ["", "Views"]
+    parts += [f"  {key}  {title:8}{QUESTIONS[view]}" for view, (key, title) in VIEWS.items()]
+    parts += ["", "Keys"]
+    for action in ACTIONS:
+        where = "" if len(action.views) == len(VIEWS) else f"  ({', '.join(VIEWS[v][1] for v in action.views)})"
+        parts.append(f"  {action.shown:8}{action.help}{where}")
+    parts += ["  ctrl+p  Every action by name", "", "The ask"]
+    parts += [f"  {example:40}{text}" for example, text in ASKS]
+    parts += [
+        "",
+        "In narrow windows columns drop in this order: kept signals, activity, moved, jitter, frames, cycle, name.",
+    ]
+    return "\n".join(parts)
+
+
+class Guide(ModalScreen[None]):
+    """Views, keys and the ask, explained."""
+
+    DEFAULT_CSS = (
+        "Guide {"
+        + BOX
+        + """}
+    Guide VerticalScroll { width: 116; max-width: 96%; height: 90%; background: $panel; padding: 1 3; }
+    """
+    )
+    BINDINGS = [Binding("escape,q,question_mark", "leave", show=False)]
+
+    def compose(self) -> ComposeResult:
+        """The text."""
+        with VerticalScroll():
+            yield Static(guide_text(), markup=False)
+
+    def on_mount(self) -> None:
+        """Keys scroll it."""
+        self.query_one(VerticalScroll).border_title = "guide"
+        self.query_one(VerticalScroll).focus()
+
+    def action_leave(self) -> None:
+        """Close it."""
+        self.dismiss(None)

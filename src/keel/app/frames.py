@@ -1,0 +1,454 @@
+"""Frames: what happened, in order? The frames that the ask and the lens leave, and the anatomy of one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from textual import events
+from textual.message import Message
+
+from keel.app import words
+from keel.app.anatomy import Subject, anatomy
+from keel.app.desk import Picture
+from keel.app.paper import Line, Sheet
+from keel.app.ribbon import kept_words
+from keel.app.rows import Column, fit
+from keel.model.faults import Fault
+from keel.model.frames import Flag, FrameBatch, Times, concat
+from keel.model.identity import format_ident
+from keel.model.plain import ascii_of
+
+ANATOMY_WIDTH = 56
+ANATOMY_FROM = 130
+COLUMNS = (
+    Column("number", "number", 10, True, drop=2),
+    Column("time", "elapsed s", 15, True),
+    Column("shown", "since shown", 12, True),
+    Column("same", "same id", 12, True),
+    Column("bus", "bus", 4, drop=3),
+    Column("id", "identifier", 10, True),
+    Column("name", "name", 16, drop=4),
+    Column("dir", "dir", 3, drop=6),
+    Column("len", "len", 3, True, drop=1),
+    Column("payload", "payload", 23),
+    Column("kept", "kept signals", 22, drop=7),
+)
+FORMS = ("hex", "bits", "text")
+
+
+@dataclass(frozen=True)
+class Page:
+    """The frames on the screen: numbers, columns, and time differences in ns (-1 for none)."""
+
+    top: int
+    numbers: Times
+    batch: FrameBatch
+    since_shown: Times
+    since_same: Times
+    before: list[bytes | None]
+
+
+def fetch(picture: Picture, top: int, count: int) -> Page:
+    """A page of the matches, by rank. Touches only what it shows."""
+    matches = picture.matches
+    numbers = matches.numbers(max(top - 1, 0), top + count)
+    extra = 1 if top > 0 and len(numbers) else 0
+    parts = []
+    same: list[int] = []
+    before: list[bytes | None] = []
+    for number in numbers.tolist():
+        frame, since, payload = _one(picture, number)
+        parts.append(frame)
+        same.append(since)
+        before.append(payload)
+    batch = concat(parts)
+    steps = np.diff(batch.time, prepend=batch.time[:1])
+    if not extra and len(steps):
+        steps[0] = -1
+    return Page(
+        top, numbers[extra:], batch.slice(extra, len(batch)), steps[extra:], np.array(same[extra:]), before[extra:]
+    )
+
+
+def _one(picture: Picture, number: int) -> tuple[FrameBatch, int, bytes | None]:
+    """One frame, nanoseconds since the same identifier before (-1 for none), and that one's payload."""
+    for chunk in picture.snapshot.chunks:
+        arrival = number - chunk.first
+        if 0 <= arrival < len(chunk):
+            row = int(chunk.order[arrival])
+            since = int(chunk.since_same_key(np.array([row]))[0])
+            run = int(np.searchsorted(chunk.run_starts, row, side="right")) - 1
+            before = chunk.batch.payload(row - 1) if row > int(chunk.run_starts[run]) else None
+            return chunk.batch.slice(row, row + 1), since, before
+    raise IndexError(number)
+
+
+class Frames(Sheet):
+    """The view."""
+
+    @dataclass
+    class Picked(Message):
+        """A frame was taken in hand."""
+
+        key: int
+        number: int
+
+    def __init__(self) -> None:
+        super().__init__(id="frames")
+        self.picture: Picture | None = None
+        self.following = True
+        self.cursor = 0
+        self._top = 0
+        self._seen = 0
+        self._form = "hex"
+        self._clock = False
+        self._page: tuple[object, Page] | None = None
+        self._goal: int | None = None
+        self._shift = 0
+
+    @property
+    def rows(self) -> int:
+        """Frames that fit."""
+        return max(self.size.height - 1, 1)
+
+    def show(self, picture: Picture) -> None:
+        """Show another moment: follow, or stay where we are although more came."""
+        old, self.picture = self.picture, picture
+        count = len(picture.matches)
+        asked_anew = old is None or (old.wish.ask, old.wish.lens) != (picture.wish.ask, picture.wish.lens)
+        if self._goal is not None:
+            self.go_to(self._goal)
+        elif asked_anew and not self.following and old is not None and len(old.matches) > self.cursor:
+            number = int(old.matches.numbers(self.cursor, self.cursor + 1)[0])
+            self.go_to(number)
+        if self.following:
+            self.cursor = max(count - 1, 0)
+            self._top = max(count - self.rows, 0)
+            self._seen = count
+        elif asked_anew:
+            self._seen = count
+        self.cursor = min(self.cursor, max(count - 1, 0))
+        self._keep_in_sight()
+        self.repaint()
+
+    def go_to(self, number: int) -> None:
+        """Take a frame in hand by its number, or the nearest after it that matches."""
+        self._goal = number
+        picture = self.picture
+        if picture is None:
+            return
+        self._goal = None
+        self.following = False
+        self.cursor = min(picture.matches.rank(number), max(len(picture.matches) - 1, 0))
+        self._top = max(self.cursor - self.rows // 2, 0)
+        self._seen = len(picture.matches)
+        self._keep_in_sight()
+        self.repaint()
+
+    def expect(self, number: int) -> None:
+        """Go to a frame as soon as the picture of a changed ask is there."""
+        self.following = False
+        self._goal = number
+
+    @property
+    def number_in_hand(self) -> int | None:
+        """The number of the frame in hand."""
+        if self.picture is None or not len(self.picture.matches):
+            return None
+        return int(self.picture.matches.numbers(self.cursor, self.cursor + 1)[0])
+
+    def _keep_in_sight(self) -> None:
+        count = len(self.picture.matches) if self.picture else 0
+        if self.cursor < self._top:
+            self._top = self.cursor
+        elif self.cursor >= self._top + self.rows:
+            self._top = self.cursor - self.rows + 1
+        self._top = max(min(self._top, count - self.rows), 0)
+
+    def page(self) -> Page:
+        """The frames on the screen."""
+        assert self.picture is not None
+        name = (id(self.picture.matches), self._top, self.rows)
+        if self._page is None or self._page[0] != name:
+            self._page = (name, fetch(self.picture, self._top, self.rows))
+        return self._page[1]
+
+    def paint(self, width: int, height: int) -> list[Line]:
+        """Header and rows, and beside them the anatomy."""
+        picture = self.picture
+        style = self.palette.style
+        if picture is None or not len(picture.matches):
+            lines = [self.line(width) for _ in range(6)]
+            text = "Opening the recording…" if picture is None else "No frame meets the ask within the lens."
+            if picture is not None and not picture.snapshot.frames:
+                text = "No frames yet: they appear here as soon as the bus moves."
+            lines[2].put(4, text, style("text"))
+            if picture is not None and picture.snapshot.frames:
+                lines[3].put(4, "⌫ takes the last change back, 0 looks at all of the recording.", style("dim"))
+            return lines
+        self._keep_in_sight()
+        aside = ANATOMY_WIDTH if width >= ANATOMY_FROM else 0
+        if aside and width > 190:
+            aside = ANATOMY_WIDTH + 22
+        table = width - aside
+        page = self.page()
+        columns = self._columns(table, page)
+        lines = [self._header(columns, width)]
+        for i in range(len(page.numbers)):
+            lines.append(self._row(picture, page, i, columns, width, table))
+        while len(lines) < height:
+            lines.append(self.line(width))
+        if aside:
+            self._beside(lines, page, picture, table, aside, height)
+        newer = len(picture.matches) - self._seen
+        if newer > 0 and not self.following:
+            text = f" ↓ {words.count(newer)} newer · space follows "
+            lines[-1].put(table - len(text) - 3, text, style("ink", "brass", True))
+        return lines
+
+    def _columns(self, width: int, page: Page) -> list[tuple[Column, int]]:
+        kept = self.picture is not None and any(
+            s.note for k in set(page.batch.keys().tolist()) for m in [self.picture.messages.get(k)] if m for s in m.signals
+        )
+        wanted = tuple(c for c in COLUMNS if c.name != "kept" or kept)
+        placed = fit(wanted, width - 4)
+        used = placed[-1][1] + placed[-1][0].width
+        spare = width - 4 - used
+        if spare > 0:
+            placed = _grow(placed, "payload", min(spare, 170))
+        return placed
+
+    def _header(self, columns: list[tuple[Column, int]], width: int) -> Line:
+        line = self.line(width)
+        for column, at in columns:
+            title = "clock UTC" if column.name == "time" and self._clock else column.title
+            if column.name == "payload":
+                title = f"payload, {self._form}"
+            line.put(2 + at, title, self.palette.style("dim"), column.width, column.right)
+        return line
+
+    def _row(
+        self, picture: Picture, page: Page, i: int, columns: list[tuple[Column, int]], width: int, table: int
+    ) -> Line:
+        style = self.palette.style
+        batch = page.batch
+        picked = page.top + i == self.cursor
+        on = "raised" if picked else "ink"
+        line = self.line(width)
+        line.ground(style("text", on), 0, table - 1)
+        faults = int(batch.faults[i])
+        if picked:
+            line.put(0, "▌", style("brass", on))
+        if faults:
+            line.put(1, "✕", style("coral", on))
+        key = int(batch.keys()[i])
+        time = int(batch.time[i])
+        bus = int(batch.bus[i])
+        flags = int(batch.flags[i])
+        cells: dict[str, tuple[str, str]] = {
+            "number": (words.count(int(page.numbers[i]) + 1), "dim"),
+            "time": (words.of_day(time) if self._clock else f"{(time - picture.whole.start) / 1e9:.6f}", "text"),
+            "shown": (_step(int(page.since_shown[i])), "dim"),
+            "same": (_step(int(page.since_same[i])), "dim"),
+            "bus": (f" {picture.snapshot.manifest.buses[bus].name}", self.palette.bus(bus)),
+            "id": (format_ident(int(batch.form[i]), int(batch.ident[i])), "strong"),
+            "name": (picture.name(key), "text" if key in picture.messages else "faint"),
+            "dir": ("tx" if flags & Flag.TX else "rx", "dim"),
+            "len": (str(len(batch.payload(i))), "dim"),
+            "kept": (kept_words(batch.payload(i), picture.messages.get(key)), "sea"),
+        }
+        for column, at in columns:
+            if column.name == "payload":
+                self._payload(line, 2 + at, column.width, page, i, on)
+                continue
+            text, role = cells[column.name]
+            line.put(2 + at, text, style(role, on, column.name == "id"), column.width, column.right)
+        return line
+
+    def _payload(self, line: Line, at: int, width: int, page: Page, i: int, on: str) -> None:
+        style = self.palette.style
+        batch = page.batch
+        payload = batch.payload(i)
+        faults = int(batch.faults[i])
+        if faults:
+            title = ", ".join(f.title for f in Fault if faults & f)
+            line.put(at, f"{title}  {payload.hex(' ').upper()}", style("coral", on), width)
+            return
+        if int(batch.flags[i]) & Flag.REMOTE:
+            line.put(at, f"remote, DLC {int(batch.dlc[i])}", style("dim", on), width)
+            return
+        if self._form == "text":
+            line.put(at, ascii_of(payload), style("text", on), width)
+            return
+        before = page.before[i]
+        size = 3 if self._form == "hex" else 9
+        room = max((width + 1) // size, 1)
+        first = min(self._shift, max(len(payload) - room, 0))
+        long = len(payload) - first > room
+        for place, n in enumerate(range(first, min(len(payload), first + room - (1 if long else 0)))):
+            fresh = before is not None and before[n : n + 1] != payload[n : n + 1]
+            text = f"{payload[n]:02X}" if self._form == "hex" else f"{payload[n]:08b}"
+            line.put(at + size * place, text, style("brass" if fresh else "text", on), size - 1)
+        if long:
+            line.put(at + size * (room - 1), "…", style("dim", on))
+        if first:
+            line.put(at - 1, "…", style("dim", on), 1)
+
+    def _beside(self, lines: list[Line], page: Page, picture: Picture, at: int, width: int, height: int) -> None:
+        for line in lines:
+            line.put(at - 1, "│", self.palette.style("line"))
+        i = self.cursor - page.top
+        if not 0 <= i < len(page.numbers):
+            return
+        subject = Subject(int(page.numbers[i]), page.batch.slice(i, i + 1), page.before[i])
+        for row, line in enumerate(anatomy(self.palette, width - 2, height, subject, picture)[:height]):
+            lines[row].paste(at + 1, line)
+
+    # What people do here.
+
+    def move(self, by: int) -> None:
+        """Take another frame in hand; going back stops following."""
+        picture = self.picture
+        if picture is None or not len(picture.matches):
+            return
+        self._stop_following()
+        self.cursor = min(max(self.cursor + by, 0), len(picture.matches) - 1)
+        self._keep_in_sight()
+        self.repaint()
+        self._tell()
+
+    def _stop_following(self) -> None:
+        if self.following and self.picture is not None:
+            self._seen = len(self.picture.matches)
+        self.following = False
+
+    def _tell(self) -> None:
+        page = self.page()
+        i = self.cursor - page.top
+        if 0 <= i < len(page.numbers):
+            self.post_message(self.Picked(int(page.batch.keys()[i]), int(page.numbers[i])))
+
+    def do_follow(self) -> None:
+        """Follow the newest, or stop."""
+        if self.following:
+            self._stop_following()
+        else:
+            self.following = True
+            if self.picture is not None:
+                self.show(self.picture)
+        self.repaint()
+
+    def do_up(self) -> None:
+        """One frame up."""
+        self.move(-1)
+
+    def do_down(self) -> None:
+        """One frame down."""
+        self.move(1)
+
+    def do_next_match(self) -> None:
+        """The next match."""
+        self.move(1)
+
+    def do_previous_match(self) -> None:
+        """The match before."""
+        self.move(-1)
+
+    def do_page_up(self) -> None:
+        """One page up."""
+        self.move(-self.rows)
+
+    def do_page_down(self) -> None:
+        """One page down."""
+        self.move(self.rows)
+
+    def do_first(self) -> None:
+        """To the first frame."""
+        self.move(-(1 << 60))
+
+    def do_last(self) -> None:
+        """To the last frame."""
+        self.move(1 << 60)
+
+    def do_left(self) -> None:
+        """Earlier payload bytes."""
+        self._shift = max(self._shift - 1, 0)
+        self.repaint()
+
+    def do_right(self) -> None:
+        """Later payload bytes."""
+        self._shift += 1
+        self.repaint()
+
+    def do_times(self) -> None:
+        """Elapsed time or time of day."""
+        self._clock = not self._clock
+        self.repaint()
+
+    def do_payload_form(self) -> None:
+        """Hex, bits, text."""
+        self._form = FORMS[(FORMS.index(self._form) + 1) % len(FORMS)]
+        self.repaint()
+
+    def do_next_fault(self) -> None:
+        """The next faulty frame among those shown."""
+        self._to_fault(forward=True)
+
+    def do_previous_fault(self) -> None:
+        """The faulty frame before."""
+        self._to_fault(forward=False)
+
+    def _to_fault(self, forward: bool) -> None:
+        picture, here = self.picture, self.number_in_hand
+        if picture is None or here is None:
+            return
+        found = _faulty(picture, here, forward)
+        if found is None:
+            self.app.bell()
+            self.notify(f"no faulty frame {'after' if forward else 'before'} this one", timeout=2)
+            return
+        self.go_to(found)
+        self._tell()
+
+    def on_click(self, event: events.Click) -> None:
+        """Take the clicked frame in hand."""
+        if event.y >= 1 and self.picture is not None and self._top + event.y - 1 < len(self.picture.matches):
+            self.move(self._top + event.y - 1 - self.cursor)
+
+    def on_mouse_scroll_down(self, event: events.MouseScrollDown) -> None:
+        """Later frames."""
+        self.move(3)
+
+    def on_mouse_scroll_up(self, event: events.MouseScrollUp) -> None:
+        """Earlier frames."""
+        self.move(-3)
+
+
+def _faulty(picture: Picture, here: int, forward: bool) -> int | None:
+    """The number of the nearest faulty match on one side of a frame."""
+    parts = picture.matches.parts if forward else tuple(reversed(picture.matches.parts))
+    for part in parts:
+        chunk = part.chunk
+        faulty = chunk.batch.faults != 0
+        if not part.count or not faulty.any():
+            continue
+        numbers = np.flatnonzero(faulty[chunk.order] & part.mask()) + chunk.first
+        numbers = numbers[numbers > here] if forward else numbers[numbers < here]
+        if len(numbers):
+            return int(numbers[0] if forward else numbers[-1])
+    return None
+
+
+def _step(ns: int) -> str:
+    return "·" if ns == -1 else f"{ns / 1e9:+.6f}"
+
+
+def _grow(placed: list[tuple[Column, int]], name: str, extra: int) -> list[tuple[Column, int]]:
+    """One column wider, those after it further right."""
+    grown, shift = [], 0
+    for column, at in placed:
+        more = extra if column.name == name else 0
+        grown.append((Column(column.name, column.title, column.width + more, column.right), at + shift))
+        shift += more
+    return grown

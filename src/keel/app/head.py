@@ -1,0 +1,82 @@
+"""The head: which recording, live or not, how much, how full, what is wrong."""
+
+from __future__ import annotations
+
+from rich.style import Style
+
+from keel.app import words
+from keel.app.desk import Picture
+from keel.app.paper import Line, Sheet
+from keel.app.strokes import bar
+
+
+class Head(Sheet):
+    """One row."""
+
+    DEFAULT_CSS = "Head { height: 1; }"
+
+    def __init__(self, name: str) -> None:
+        super().__init__(id="head")
+        self._title = name
+        self.picture: Picture | None = None
+
+    def show(self, picture: Picture) -> None:
+        """Show another moment."""
+        self.picture = picture
+        self.repaint()
+
+    def paint(self, width: int, height: int) -> list[Line]:
+        """The row."""
+        style = self.palette.style
+        line = self.line(width, "panel")
+        at = line.put(0, " KEEL ", style("ink", "sea", True)) + 2
+        picture = self.picture
+        if picture is None:
+            at = line.put(at, self._title, style("strong", "panel", True), 40 if width > 120 else 24)
+            line.put(at + 2, "waiting for the recorder…", style("dim", "panel"))
+            return [line]
+        manifest = picture.snapshot.manifest
+        name = manifest.name if len(manifest.name) < 30 else manifest.name[:29] + "…"
+        at = line.put(at, name, style("strong", "panel", True)) + 3
+        at = line.put(at, *self._liveness(picture)) + 2
+        elapsed = picture.whole.end - picture.whole.start
+        at = line.put(at, words.duration(elapsed), style("sea", "panel")) + 3
+        at = line.put(at, f"{words.count(picture.snapshot.frames)} frames", style("text", "panel")) + 3
+        if picture.snapshot.live:
+            at = line.put(at, f"{picture.rate_hz:.0f}/s".rjust(7), style("text", "panel")) + 3
+        faults = len(picture.tape.fault_times)
+        lost = manifest.lost + (picture.status.lost if picture.status else 0)
+        tail = f"✕ {words.count(faults)} faults" if faults else "· no faults"
+        tail_at = width - len(tail) - len(f"{lost} lost") - 4
+        line.put(tail_at, tail, style("coral" if faults else "dim", "panel"))
+        line.put(tail_at + len(tail) + 3, f"{lost} lost", style("coral" if lost else "dim", "panel"))
+        self._loads(line, picture, at, tail_at - 2)
+        return [line]
+
+    def _liveness(self, picture: Picture) -> tuple[str, Style]:
+        style = self.palette.style
+        if picture.wish.held:
+            return "■ held", style("brass", "panel")
+        if picture.snapshot.live:
+            return "● live", style("sea", "panel")
+        return "○ closed", style("dim", "panel")
+
+    def _loads(self, line: Line, picture: Picture, at: int, end: int) -> None:
+        style = self.palette.style
+        buses = picture.snapshot.manifest.buses
+        if not picture.snapshot.live or not picture.loads:
+            return
+        room = (end - at) // max(len(buses), 1)
+        width = min(room - 13, 14)
+        for index, bus in enumerate(buses):
+            role = self.palette.bus(index)
+            if room < 11:
+                return
+            at = line.put(at, bus.name[:4], style(role, "panel")) + 1
+            load = picture.loads[index] if index < len(picture.loads) else 0.0
+            if width >= 4:
+                line.put(at, "─" * width, style("line", "panel"))
+                filled = bar(load, width).rstrip()
+                line.put(at, filled, style(role, "panel"))
+                at += width + 1
+            at = line.put(at, words.percent(load).rjust(5), style("text", "panel")) + 2

@@ -1,0 +1,80 @@
+"""A chart in cells: axes with round numbers, dotted curves, shaded spans."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from keel.app.palette import Palette
+from keel.app.paper import Line
+from keel.app.strokes import Dots, nice_step, tick_words, ticks
+
+AXIS = 8
+
+
+@dataclass(frozen=True)
+class Curve:
+    """A curve; ``x`` and ``y`` in the chart's units, shape (n,)."""
+
+    x: npt.NDArray[np.float64]
+    y: npt.NDArray[np.float64]
+    role: str
+
+
+@dataclass(frozen=True)
+class Chart:
+    """What a chart shows. ``spans`` are shaded stretches of x."""
+
+    curves: Sequence[Curve]
+    x: tuple[float, float]
+    y: tuple[float, float]
+    y_unit: str = ""
+    x_unit: str = "s"
+    spans: Sequence[tuple[float, float]] = field(default_factory=tuple)
+
+
+def draw_chart(palette: Palette, width: int, height: int, chart: Chart) -> list[Line]:
+    """The chart as lines: ``height`` in all, the last one the x axis's numbers."""
+    style = palette.style
+    lines = [Line(width, style("text")) for _ in range(height)]
+    across, down = width - AXIS - 2, height - 2
+    if across < 8 or down < 2:
+        return lines
+    low, high = chart.y if chart.y[1] > chart.y[0] else (chart.y[0] - 1, chart.y[0] + 1)
+    left, right = chart.x if chart.x[1] > chart.x[0] else (chart.x[0], chart.x[0] + 1)
+    for start, end in chart.spans:
+        a = AXIS + 1 + int((start - left) / (right - left) * across)
+        b = AXIS + 1 + int(np.ceil((end - left) / (right - left) * across))
+        for line in lines[:down]:
+            line.ground(style("text", "raised"), max(a, AXIS + 1), min(max(b, a + 1), AXIS + 1 + across))
+    _y_axis(palette, lines, low, high, down, chart.y_unit)
+    for curve in chart.curves:
+        dots = Dots(across, down)
+        inside = (curve.x >= left) & (curve.x <= right)
+        dots.plot((curve.x[inside] - left) / (right - left), np.clip((curve.y[inside] - low) / (high - low), 0, 1))
+        for line, text in zip(lines, dots.rows(), strict=False):
+            for i, char in enumerate(text):
+                if char != " ":
+                    line.ink(AXIS + 1 + i, char, style(curve.role))
+    lines[down].put(AXIS, "└" + "─" * across, style("line"))
+    step = nice_step(right - left, max(across // 14, 1))
+    for tick in ticks(left, right, max(across // 14, 1)):
+        place = AXIS + 1 + int((tick - left) / (right - left) * across)
+        if place < width - 8:
+            lines[down].put(place, "┴", style("line"), 1)
+            lines[down + 1].put(place, f"{tick_words(tick, step)} {chart.x_unit}", style("dim"))
+    return lines
+
+
+def _y_axis(palette: Palette, lines: list[Line], low: float, high: float, down: int, unit: str) -> None:
+    style = palette.style
+    for line in lines[:down]:
+        line.put(AXIS, "│", style("line"))
+    step = nice_step(high - low, max(down // 2, 1))
+    for tick in ticks(low, high, max(down // 2, 1)):
+        row = round((1 - (tick - low) / (high - low)) * (down - 1))
+        lines[row].put(AXIS, "┤", style("line"))
+        lines[row].put(0, f"{tick_words(tick, step)}{unit}", style("dim"), AXIS - 1, True)

@@ -1,0 +1,37 @@
+"""What lists have in common: a cursor, a window that follows it, columns that drop in a stated order."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column of a list. Those with the highest ``drop`` go first when room is short; 0 stays."""
+
+    name: str
+    title: str
+    width: int
+    right: bool = False
+    drop: int = 0
+
+
+def fit(columns: tuple[Column, ...], width: int, gap: int = 1) -> list[tuple[Column, int]]:
+    """The columns that fit, with where each begins."""
+    kept = list(columns)
+    while sum(c.width + gap for c in kept) > width and any(c.drop for c in kept):
+        kept.remove(max(kept, key=lambda c: c.drop))
+    placed, at = [], 0
+    for column in kept:
+        placed.append((column, at))
+        at += column.width + gap
+    return placed
+
+
+def window(cursor: int, top: int, height: int, count: int) -> int:
+    """The first row to show so that the cursor is in sight and no room is wasted."""
+    if cursor < top:
+        top = cursor
+    elif cursor >= top + height:
+        top = cursor - height + 1
+    return max(min(top, count - height), 0)

@@ -1,0 +1,54 @@
+"""Numbers and times as the app writes them."""
+
+from __future__ import annotations
+
+import time as clock
+
+from keel.model.frames import NS_PER_S
+
+
+def count(number: int) -> str:
+    """A count with thin groups, as ``1 482 003``."""
+    return f"{number:,}".replace(",", " ")
+
+
+def duration(ns: int) -> str:
+    """Hours, minutes and seconds, as ``00:03:12.4``."""
+    tenths = max(ns, 0) // (NS_PER_S // 10)
+    seconds, tenth = divmod(tenths, 10)
+    return f"{seconds // 3600:02}:{seconds // 60 % 60:02}:{seconds % 60:02}.{tenth}"
+
+
+def seconds(ns: float, decimals: int = 3) -> str:
+    """Nanoseconds as seconds, as ``92.326``."""
+    return f"{ns / NS_PER_S:.{decimals}f}"
+
+
+def cycle(ns: float) -> str:
+    """A cycle time in ms, to a tenth, or in more digits where it is short."""
+    ms = ns / 1e6
+    return f"{ms:.3f}" if ms < 1 else f"{ms:.1f}"
+
+
+def length(ns: float) -> str:
+    """A length of time with the unit that suits it."""
+    if ns < 1e3:
+        return f"{ns:.0f} ns"
+    if ns < 1e6:
+        return f"{ns / 1e3:.1f} µs"
+    if ns < 1e9:
+        return f"{ns / 1e6:.1f} ms"
+    if ns < 120e9:
+        return f"{ns / 1e9:.3f} s"
+    return f"{ns / 60e9:.1f} min"
+
+
+def of_day(ns: int) -> str:
+    """The time of day (UTC) to a microsecond."""
+    whole, rest = divmod(ns, NS_PER_S)
+    return clock.strftime("%H:%M:%S", clock.gmtime(whole)) + f".{rest // 1000:06d}"
+
+
+def percent(share: float) -> str:
+    """A share as a percentage, as ``41 %``; under ten per cent to a tenth."""
+    return f"{share * 100:.1f} %" if share < 0.0995 else f"{share * 100:.0f} %"
