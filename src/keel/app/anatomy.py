@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from textwrap import wrap
+
+import numpy as np
+import numpy.typing as npt
 
 from keel.app import words
 from keel.app.desk import Picture
 from keel.app.palette import Palette
 from keel.app.paper import Line
 from keel.app.ribbon import ROLE_COLOURS, bytes_that_fit, ribbon
+from keel.app.strokes import spark
 from keel.model.bus import wire_ns
 from keel.model.faults import Fault
-from keel.model.frames import Flag, FrameBatch
+from keel.model.frames import Bytes, Flag, FrameBatch, Times
 from keel.model.identity import Form, format_ident
-from keel.signals.dictionary import GLYPHS
+from keel.signals.dictionary import GLYPHS, Message
 
 SENTENCES = {
     Fault.CRC: "the checksum that was sent does not fit the bits that came",
@@ -36,11 +41,13 @@ SENTENCES = {
 
 @dataclass(frozen=True)
 class Subject:
-    """A frame in hand and the one of the same identifier before it (or None)."""
+    """A frame in hand, the payload of its identifier before it (or None), and the latest of its identifier."""
 
     number: int
     frame: FrameBatch
     before: bytes | None
+    recent_times: Times
+    recent_payloads: Bytes
 
 
 def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture: Picture) -> list[Line]:
@@ -60,13 +67,15 @@ def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture
     at = head.put(0, "anatomy ", palette.style("sea", bold=True))
     head.put(at, f"frame {words.count(subject.number + 1)}", palette.style("strong", bold=True))
     lines += [head, Line(width, palette.style("text"))]
-    say(_header_words(frame, picture))
+    for text in _header_words(frame, picture):
+        say(text)
     length = int(wire_ns(frame, picture.snapshot.manifest.buses)[0])
     bits = int(frame.bits[0]) + int(frame.fast_bits[0])
-    say(f"{words.of_day(int(frame.time[0]))} UTC · {words.length(length)} on the wire, {bits} bits", "dim")
+    say(f"{words.of_day(int(frame.time[0]))} UTC · {words.length(length)}, {bits} bits", "dim")
     faults = [fault for fault in Fault if int(frame.faults[0]) & fault]
     for fault in faults:
-        say(f"✕ {fault.title}: {SENTENCES[fault]}", "coral")
+        for text in wrap(f"✕ {fault.title}: {SENTENCES[fault]}", max(width - 1, 20), subsequent_indent="  "):
+            say(text, "coral")
     lines.append(Line(width, palette.style("text")))
     fresh = bytes(a ^ b for a, b in zip(payload, subject.before, strict=False)) if subject.before else b""
     step = bytes_that_fit(width)
@@ -89,10 +98,38 @@ def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture
         end = line.put(4 + name_width, signal.words(payload) or "—", palette.style("strong", bold=True))
         line.put(max(end + 2, 18 + name_width), signal.arithmetic(payload), palette.style("dim"))
         lines.append(line)
+    if len(subject.recent_times) > 2 and len(lines) + 4 < height:
+        lines.append(Line(width, palette.style("text")))
+        lines += _recent(palette, width, height - len(lines) - 1, subject, message)
     return lines
 
 
-def _header_words(frame: FrameBatch, picture: Picture) -> str:
+def _recent(palette: Palette, width: int, room: int, subject: Subject, message: Message | None) -> list[Line]:
+    """How the values and the cycle time went lately."""
+    count = min(len(subject.recent_times), width - 22)
+    times, payloads = subject.recent_times[-count:], subject.recent_payloads[-count:]
+    head = Line(width, palette.style("text"))
+    head.put(0, f"the last {count} of this identifier", palette.style("dim"))
+    lines = [head]
+
+    def draw(name: str, values: npt.NDArray[np.float64], role: str) -> None:
+        line = Line(width, palette.style("text"))
+        line.put(0, name, palette.style("dim"), 18)
+        low, high = float(values.min()), float(values.max())
+        # A flat line in the middle says that nothing moved; else the least is an eighth high.
+        shown = values - low + (high - low) / 7 if high > low else np.full(len(values), 0.5)
+        line.put(19, spark(shown, float(shown.max()) if high > low else 1.0), palette.style(role))
+        lines.append(line)
+
+    present = message.present(subject.frame.payload(0)) if message else []
+    for signal in present:
+        if signal.role in ("value", "flag") and signal.page is None and len(lines) < room - 1:
+            draw(signal.name, signal.values(payloads), ROLE_COLOURS[signal.role])
+    draw("cycle time", np.diff(times).astype(np.float64), "slate")
+    return lines
+
+
+def _header_words(frame: FrameBatch, picture: Picture) -> tuple[str, str]:
     flags = int(frame.flags[0])
     form = int(frame.form[0])
     kind = "CAN FD" if flags & Flag.FD else "CAN"
@@ -103,8 +140,8 @@ def _header_words(frame: FrameBatch, picture: Picture) -> str:
     if flags & Flag.REMOTE:
         kind += " remote"
     if flags & Flag.ERROR:
-        kind += " error frame"
+        kind += ", error frame"
     size = {Form.BASE: "11-bit identifier ", Form.EXTENDED: "29-bit identifier "}.get(Form(form), "no identifier ")
     ident = "" if form == Form.NONE else format_ident(form, int(frame.ident[0]))
     bus = picture.snapshot.manifest.buses[int(frame.bus[0])].name
-    return f"bus {bus} · {kind} · {size}{ident} · DLC {int(frame.dlc[0])}"
+    return f"bus {bus} · {kind}", f"{size}{ident} · DLC {int(frame.dlc[0])}"

@@ -120,7 +120,7 @@ class AskLine(Horizontal):
     def __init__(self) -> None:
         super().__init__(id="asking")
         self._ask = ""
-        self.input = Input(id="ask", compact=True, placeholder="id:1A0,220   bus:a   fault   gap>120ms   bytes:\"B0 ??\"")
+        self.input = Input(id="ask", compact=True, placeholder='id:1A0,220   bus:a   fault   gap>120ms   bytes:"B0 ??"')
         self.input.can_focus = False
         self.result = Result()
 
@@ -234,11 +234,13 @@ class KeyLine(Sheet):
                 self.post_message(self.Pressed(action))
 
 
-def result_words(total: int, in_lens: int, rank: int | None, asked: bool, lens: bool) -> str:
+def result_words(total: int, in_lens: int, rank: int | None, asked: bool, lens: bool, following: bool = False) -> str:
     """How many match in all and in the lens, and where the pick stands among them."""
     text = f"{words.count(total)} frames" if asked else f"everything · {words.count(total)} frames"
     if lens:
         text += f" · {words.count(in_lens)} in lens"
     if rank is not None:
         text += f" · frame {words.count(rank + 1)} of {words.count(in_lens)}"
+    if following:
+        text += " · following the newest"
     return text

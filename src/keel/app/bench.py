@@ -9,6 +9,7 @@ from textual.message import Message
 
 from keel.app.desk import Picture
 from keel.app.paper import Line, Sheet
+from keel.app.sketch import ROWS, sketch
 from keel.app.strokes import bar
 from keel.bench.controls import CONTROLS, Control
 
@@ -93,6 +94,10 @@ class Bench(Sheet):
         if row + 1 < height:
             hint = "m before you work something and m after it flag the marks that Hunt follows"
             lines[row + 1].put(2, hint, style("dim"), left - 3)
+        if row + 3 + ROWS <= height:
+            settings = {control.name: self._value(control) for control in CONTROLS}
+            for line, drawn in zip(lines[height - ROWS :], sketch(self.palette, settings), strict=False):
+                line.paste(6, drawn)
         if left < width:
             self._says(lines, left, width, height)
         return lines
@@ -125,7 +130,12 @@ class Bench(Sheet):
             at += 12
         self._places[row] = places
         if at + 3 < width - 4:
-            line.put(max(at + 2, CHOICES + 28), control.words, style("dim", on), width - 3 - max(at + 2, CHOICES + 28))
+            line.put(
+                max(at + 2, CHOICES + 28),
+                control.words,
+                style("dim", on),
+                width - 3 - max(at + 2, CHOICES + 28),
+            )
 
     def _numbers(self, control: Control, value: str) -> tuple[str, ...]:
         shown = ("−", value, "+") if value != "auto" else ("−", "+")

@@ -206,7 +206,7 @@ class _Maker:
             tape=self._loads.series(snapshot, whole, max(wish.tape_cells, 1)),
             status=read_status(self._folder) if newest.live else None,
             census=self._census.take(matches),
-            activity=activity(matches, lens.start, lens.end, 18) if wish.view == WATCH else {},
+            activity=activity(matches, lens.start, lens.end, 16) if wish.view == WATCH else {},
             health=self._health_of(snapshot, matches, lens, wish) if wish.view == HEALTH else None,
         )
         return picture
@@ -245,10 +245,12 @@ class _Maker:
         # These go over every frame in the lens: once a second is often enough.
         if self._health is not None and self._health[1] == known and now - self._health[0] < 1.0:
             return self._health[2]
-        cycles = [describe(key, times, lens.end) for key, times in times_by_key(matches).items()]
+        cycles = [describe(key, times, lens.end, 44) for key, times in times_by_key(matches).items()]
         cycles.sort(key=lambda c: (c.worth_a_look, -c.gap / max(c.usual, 1)))
+        # A second to a cell at least, unless the lens is short: bursts within a second are no load.
+        cells = int(min(max(wish.chart_cells, 1), max((lens.end - lens.start) / NS_PER_S, 40)))
         health = Health(
-            self._loads.series(snapshot, lens, max(wish.chart_cells, 1)),
+            self._loads.series(snapshot, lens, cells),
             bus_loads(matches, lens),
             classes(matches, lens.end - lens.start),
             cycles,

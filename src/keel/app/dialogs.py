@@ -38,6 +38,7 @@ class Export(ModalScreen[tuple[str, str] | None]):
         + """}
     Export Vertical { width: 84; height: auto; max-height: 80%; background: $panel; padding: 1 3; }
     Export OptionList { height: auto; max-height: 10; border: none; background: $panel; padding: 0; margin: 1 0; }
+    Export OptionList:focus { border: none; }
     Export Input { border: none; height: 1; padding: 0; background: $background; }
     Export .dim { color: #6b7a88; }
     """
@@ -82,7 +83,7 @@ class AskName(ModalScreen[str | None]):
         "AskName {"
         + BOX
         + """}
-    AskName Vertical { width: 76; height: auto; background: $panel; padding: 1 3; }
+    AskName Vertical { width: 92; height: auto; background: $panel; padding: 1 3; }
     AskName Input { border: none; height: 1; padding: 0; background: $background; margin: 1 0; }
     AskName .dim { color: #6b7a88; }
     """
@@ -111,9 +112,9 @@ class AskName(ModalScreen[str | None]):
 
 QUESTIONS = {
     "watch": "Who talks, and what just moved? A row for each identifier; bytes glow when they are fresh.",
-    "frames": "What happened, in order? The frames that the ask and the lens leave; one in hand is taken apart.",
+    "frames": "What happened, in order? What ask and lens leave, one frame taken apart.",
     "health": "What is wrong on the line? Load, faults with a jump to each, cycle times and who stopped.",
-    "hunt": "Which field carries it? Flag marks around what you do; Keel names what follows them, or says: nothing.",
+    "hunt": "Which field carries it? Flag marks around what you do: Keel names what follows.",
     "bench": "Make it happen: the simulated ferry's controls, and faults to set.",
 }
 SHARED = (

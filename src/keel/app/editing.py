@@ -1,4 +1,4 @@
-"""What people add to a recording: marks, kept signals, worked controls. Done on the desk's thread, undone by history."""
+"""What people add to a recording: marks, kept signals, worked controls. Done on the desk's thread; can be undone."""
 
 from __future__ import annotations
 

@@ -4,84 +4,37 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
 from textual import events
 from textual.message import Message
 
 from keel.app import words
 from keel.app.anatomy import Subject, anatomy
 from keel.app.desk import Picture
+from keel.app.pages import Page, fetch, next_fault, recent
 from keel.app.paper import Line, Sheet
 from keel.app.ribbon import kept_words
-from keel.app.rows import Column, fit
+from keel.app.rows import Column, fit, grow
 from keel.model.faults import Fault
-from keel.model.frames import Flag, FrameBatch, Times, concat
+from keel.model.frames import Flag
 from keel.model.identity import format_ident
 from keel.model.plain import ascii_of
 
-ANATOMY_WIDTH = 56
+ANATOMY_WIDTH = 50
 ANATOMY_FROM = 130
 COLUMNS = (
-    Column("number", "number", 10, True, drop=2),
-    Column("time", "elapsed s", 15, True),
-    Column("shown", "since shown", 12, True),
-    Column("same", "same id", 12, True),
-    Column("bus", "bus", 4, drop=3),
+    Column("number", "number", 9, True, drop=2),
+    Column("time", "elapsed s", 12, True),
+    Column("shown", "since shown", 11, True),
+    Column("same", "same id", 11, True),
+    Column("bus", "bus", 3, drop=3),
     Column("id", "identifier", 10, True),
-    Column("name", "name", 16, drop=4),
+    Column("name", "name", 14, drop=4),
     Column("dir", "dir", 3, drop=6),
     Column("len", "len", 3, True, drop=1),
     Column("payload", "payload", 23),
     Column("kept", "kept signals", 22, drop=7),
 )
 FORMS = ("hex", "bits", "text")
-
-
-@dataclass(frozen=True)
-class Page:
-    """The frames on the screen: numbers, columns, and time differences in ns (-1 for none)."""
-
-    top: int
-    numbers: Times
-    batch: FrameBatch
-    since_shown: Times
-    since_same: Times
-    before: list[bytes | None]
-
-
-def fetch(picture: Picture, top: int, count: int) -> Page:
-    """A page of the matches, by rank. Touches only what it shows."""
-    matches = picture.matches
-    numbers = matches.numbers(max(top - 1, 0), top + count)
-    extra = 1 if top > 0 and len(numbers) else 0
-    parts = []
-    same: list[int] = []
-    before: list[bytes | None] = []
-    for number in numbers.tolist():
-        frame, since, payload = _one(picture, number)
-        parts.append(frame)
-        same.append(since)
-        before.append(payload)
-    batch = concat(parts)
-    steps = np.diff(batch.time, prepend=batch.time[:1])
-    if not extra and len(steps):
-        steps[0] = -1
-    return Page(
-        top, numbers[extra:], batch.slice(extra, len(batch)), steps[extra:], np.array(same[extra:]), before[extra:]
-    )
-
-
-def _one(picture: Picture, number: int) -> tuple[FrameBatch, int, bytes | None]:
-    """One frame, nanoseconds since the same identifier before (-1 for none), and that one's payload."""
-    for chunk in picture.snapshot.chunks:
-        arrival = number - chunk.first
-        if 0 <= arrival < len(chunk):
-            row = int(chunk.order[arrival])
-            since = int(chunk.since_same_key(np.array([row]))[0])
-            run = int(np.searchsorted(chunk.run_starts, row, side="right")) - 1
-            before = chunk.batch.payload(row - 1) if row > int(chunk.run_starts[run]) else None
-            return chunk.batch.slice(row, row + 1), since, before
-    raise IndexError(number)
 
 
 class Frames(Sheet):
@@ -115,6 +68,9 @@ class Frames(Sheet):
     def show(self, picture: Picture) -> None:
         """Show another moment: follow, or stay where we are although more came."""
         old, self.picture = self.picture, picture
+        if old is None and not picture.snapshot.live:
+            # Nothing comes any more: begin at the beginning.
+            self.following = False
         count = len(picture.matches)
         asked_anew = old is None or (old.wish.ask, old.wish.lens) != (picture.wish.ask, picture.wish.lens)
         if self._goal is not None:
@@ -209,14 +165,18 @@ class Frames(Sheet):
 
     def _columns(self, width: int, page: Page) -> list[tuple[Column, int]]:
         kept = self.picture is not None and any(
-            s.note for k in set(page.batch.keys().tolist()) for m in [self.picture.messages.get(k)] if m for s in m.signals
+            s.note
+            for k in set(page.batch.keys().tolist())
+            for m in [self.picture.messages.get(k)]
+            if m
+            for s in m.signals
         )
         wanted = tuple(c for c in COLUMNS if c.name != "kept" or kept)
         placed = fit(wanted, width - 4)
         used = placed[-1][1] + placed[-1][0].width
         spare = width - 4 - used
         if spare > 0:
-            placed = _grow(placed, "payload", min(spare, 170))
+            placed = grow(placed, "payload", min(spare, 170))
         return placed
 
     def _header(self, columns: list[tuple[Column, int]], width: int) -> Line:
@@ -248,7 +208,10 @@ class Frames(Sheet):
         flags = int(batch.flags[i])
         cells: dict[str, tuple[str, str]] = {
             "number": (words.count(int(page.numbers[i]) + 1), "dim"),
-            "time": (words.of_day(time) if self._clock else f"{(time - picture.whole.start) / 1e9:.6f}", "text"),
+            "time": (
+                words.of_day(time) if self._clock else f"{(time - picture.whole.start) / 1e9:.6f}",
+                "text",
+            ),
             "shown": (_step(int(page.since_shown[i])), "dim"),
             "same": (_step(int(page.since_same[i])), "dim"),
             "bus": (f" {picture.snapshot.manifest.buses[bus].name}", self.palette.bus(bus)),
@@ -301,7 +264,8 @@ class Frames(Sheet):
         i = self.cursor - page.top
         if not 0 <= i < len(page.numbers):
             return
-        subject = Subject(int(page.numbers[i]), page.batch.slice(i, i + 1), page.before[i])
+        number = int(page.numbers[i])
+        subject = Subject(number, page.batch.slice(i, i + 1), page.before[i], *recent(picture, number))
         for row, line in enumerate(anatomy(self.palette, width - 2, height, subject, picture)[:height]):
             lines[row].paste(at + 1, line)
 
@@ -403,7 +367,7 @@ class Frames(Sheet):
         picture, here = self.picture, self.number_in_hand
         if picture is None or here is None:
             return
-        found = _faulty(picture, here, forward)
+        found = next_fault(picture, here, forward)
         if found is None:
             self.app.bell()
             self.notify(f"no faulty frame {'after' if forward else 'before'} this one", timeout=2)
@@ -425,30 +389,5 @@ class Frames(Sheet):
         self.move(-3)
 
 
-def _faulty(picture: Picture, here: int, forward: bool) -> int | None:
-    """The number of the nearest faulty match on one side of a frame."""
-    parts = picture.matches.parts if forward else tuple(reversed(picture.matches.parts))
-    for part in parts:
-        chunk = part.chunk
-        faulty = chunk.batch.faults != 0
-        if not part.count or not faulty.any():
-            continue
-        numbers = np.flatnonzero(faulty[chunk.order] & part.mask()) + chunk.first
-        numbers = numbers[numbers > here] if forward else numbers[numbers < here]
-        if len(numbers):
-            return int(numbers[0] if forward else numbers[-1])
-    return None
-
-
 def _step(ns: int) -> str:
     return "·" if ns == -1 else f"{ns / 1e9:+.6f}"
-
-
-def _grow(placed: list[tuple[Column, int]], name: str, extra: int) -> list[tuple[Column, int]]:
-    """One column wider, those after it further right."""
-    grown, shift = [], 0
-    for column, at in placed:
-        more = extra if column.name == name else 0
-        grown.append((Column(column.name, column.title, column.width + more, column.right), at + shift))
-        shift += more
-    return grown

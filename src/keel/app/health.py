@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 from textual import events
 from textual.message import Message
 
@@ -12,7 +13,7 @@ from keel.app import words
 from keel.app.desk import Health, Picture
 from keel.app.paper import Line, Sheet
 from keel.app.plot import Chart, Curve, draw_chart
-from keel.app.rows import Column, fit, window
+from keel.app.rows import Column, fit, grow, window
 from keel.app.strokes import spark
 from keel.measure.cycles import Cycle
 from keel.measure.faults import FaultClass
@@ -33,7 +34,7 @@ CYCLE_COLUMNS = (
     Column("name", "name", 20, drop=1),
     Column("usual", "usual ms", 9, True),
     Column("mean", "mean ms", 9, True, drop=3),
-    Column("jitter", "± jitter", 9, True, drop=4),
+    Column("jitter", "jitter ms", 9, True, drop=4),
     Column("histogram", "spread about the usual", 22, drop=2),
     Column("gap", "longest gap", 12, True),
     Column("at", "at s", 10, True, drop=5),
@@ -51,7 +52,7 @@ class HealthView(Sheet):
 
         ask: str
         number: int | None
-        time: int | None = None
+        moment: int | None = None
         key: int | None = None
 
     @dataclass
@@ -95,7 +96,7 @@ class HealthView(Sheet):
             return lines
         health = picture.health
         self._upper = min(max(height // 3, 8), 16)
-        self._split = width * 52 // 100
+        self._split = width * 52 // 100 if width >= 120 else width * 44 // 100
         lines = [self.line(width) for _ in range(self._upper + 1)]
         for line, left in zip(lines, self._load(picture, health, self._split, self._upper), strict=False):
             line.paste(0, left)
@@ -108,7 +109,7 @@ class HealthView(Sheet):
     def _load(self, picture: Picture, health: Health, width: int, height: int) -> list[Line]:
         style = self.palette.style
         title = self.line(width)
-        title.put(2, "load of each bus in the lens, exact bits on the wire", style("dim"))
+        title.put(2, "load of each bus in the lens, exact bits on the wire", style("dim"), width - 4)
         series = health.series
         start, end = picture.lens.start, picture.lens.end
         zero = picture.whole.start
@@ -126,7 +127,9 @@ class HealthView(Sheet):
         for i, bus in enumerate(picture.snapshot.manifest.buses):
             load = health.loads[i]
             at = foot.put(at, bus.name, style(self.palette.bus(i))) + 2
-            text = f"mean {load.mean:.1%}  peak {load.peak:.1%} at {(load.peak_at - zero) / 1e9:.1f} s"
+            text = f"mean {load.mean:.1%}  peak {load.peak:.1%}"
+            if width > 80:
+                text += f" at {(load.peak_at - zero) / 1e9:.1f} s"
             at = foot.put(at, text if load.frames else "silent", style("text")) + 3
         return [*lines, foot]
 
@@ -167,6 +170,9 @@ class HealthView(Sheet):
     def _cycles(self, picture: Picture, cycles: list[Cycle], width: int, height: int) -> list[Line]:
         style = self.palette.style
         columns = fit(CYCLE_COLUMNS, width - 3)
+        spare = width - 3 - columns[-1][1] - columns[-1][0].width
+        if spare >= 22:
+            columns = grow(columns, "histogram", 22)
         head = self.line(width)
         head.put(0, "─" * width, style("line"))
         active = self._panel == "cycles"
@@ -203,7 +209,7 @@ class HealthView(Sheet):
             "usual": (words.cycle(cycle.usual), "text"),
             "mean": (words.cycle(cycle.mean), "dim"),
             "jitter": (f"± {cycle.deviation / 1e6:.1f}", "dim"),
-            "histogram": (spark(np.sqrt(cycle.counts)), self.palette.bus(bus)),
+            "histogram": (spark(np.sqrt(_bins(cycle, columns))), self.palette.bus(bus)),
             "gap": (words.length(cycle.gap), "brass" if odd else "dim"),
             "at": (words.seconds(cycle.gap_at - picture.whole.start), "dim"),
             "state": (state, "brass" if odd else STATE_ROLES[cycle.state]),
@@ -318,3 +324,9 @@ class HealthView(Sheet):
     def on_mouse_scroll_up(self, event: events.MouseScrollUp) -> None:
         """Up the list."""
         self.move(-3)
+
+
+def _bins(cycle: Cycle, columns: list[tuple[Column, int]]) -> npt.NDArray[np.int64]:
+    """The histogram in as many cells as its column has: all bins, or pairs of them."""
+    width = next((c.width for c, _ in columns if c.name == "histogram"), 0)
+    return cycle.counts if width >= len(cycle.counts) else cycle.counts.reshape(-1, 2).sum(axis=1)

@@ -26,14 +26,15 @@ COLUMNS = (
     Column("rank", "rank", 4, True),
     Column("bus", "bus", 4),
     Column("id", "identifier", 10, True),
-    Column("name", "name", 18, drop=2),
-    Column("bits", "bits", 9),
+    Column("name", "name", 16, drop=2),
+    Column("start", "start", 5, True),
+    Column("bits", "bits", 4, True),
     Column("order", "order", 7, drop=4),
     Column("type", "type", 5, drop=3),
-    Column("bar", "score", 14, drop=5),
+    Column("bar", "score", 10, drop=5),
     Column("score", "", 5, True),
-    Column("known", "known as", 14, drop=1),
-    Column("why", "why", 62, drop=6),
+    Column("known", "known as", 10, drop=1),
+    Column("why", "why", 58, drop=6),
 )
 LOOM_ROWS = 14
 
@@ -237,10 +238,11 @@ class Hunt(Sheet):
             "bus": (f" {picture.bus_name(candidate.key)}", self.palette.bus(candidate.key >> 56)),
             "id": (key_words(candidate.key), "strong"),
             "name": (picture.name(candidate.key), "text"),
-            "bits": (f"{field.start} len {field.length}", "text"),
+            "start": (str(field.start), "text"),
+            "bits": (str(field.length), "text"),
             "order": ("–" if one_byte else field.order, "dim"),
             "type": ("int" if field.signed else "flag" if field.length == 1 else "uint", "dim"),
-            "bar": (bar(candidate.score, 14), "sea"),
+            "bar": (bar(candidate.score, 10), "sea"),
             "score": (f"{candidate.score:.3f}", "text"),
             "known": (self._known_as(picture, candidate), "plum"),
             "why": (candidate.why, "dim"),
@@ -263,7 +265,8 @@ class Hunt(Sheet):
         if candidate is None or height < 8:
             return []
         column = result.payloads[candidate.key]
-        wide = 8 * 9 + 3 if width >= 130 else 0
+        shown_bytes = min(column.payloads.shape[1], 8)
+        wide = max(shown_bytes * 9 + 4, 46) if width >= 130 else 0
         left = width - wide - (2 if wide else 0)
         lines = [self.line(width) for _ in range(height)]
         for line, drawn in zip(lines, self._chart(picture, result, candidate, column, left, height), strict=False):
@@ -275,11 +278,19 @@ class Hunt(Sheet):
         return lines
 
     def _chart(
-        self, picture: Picture, result: Result, candidate: Candidate, column: Payloads, width: int, height: int
+        self,
+        picture: Picture,
+        result: Result,
+        candidate: Candidate,
+        column: Payloads,
+        width: int,
+        height: int,
     ) -> list[Line]:
         title = self.line(width)
         at = title.put(2, f"candidate {self._cursor + 1}", self.palette.style("sea", bold=True)) + 1
         text = f"{picture.name(candidate.key)} {candidate.field.words()}, raw, over your marked spans"
+        if width < 120:
+            text = f"{picture.name(candidate.key)}: {candidate.why}"
         title.put(at, text, self.palette.style("dim"), width - at - 1)
         zero = picture.whole.start
         values = field_values(column, candidate.field).astype(np.float64)
@@ -293,7 +304,7 @@ class Hunt(Sheet):
         spans = [((s.start - zero) / NS_PER_S, (s.end - zero) / NS_PER_S) for s in result.findings.spans]
         low, high = float(values.min()), float(values.max())
         margin = max((high - low) * 0.08, 0.2)
-        window_s = ((picture.lens.start - zero) / NS_PER_S, (picture.lens.end - zero) / NS_PER_S)
+        window_s = (float(x[0]), float(x[-1]))
         chart = Chart([Curve(stepped_x, stepped_y, "sea")], window_s, (low - margin, high + margin), spans=spans)
         return [title, *draw_chart(self.palette, width, height - 1, chart)]
 
@@ -301,12 +312,15 @@ class Hunt(Sheet):
         self, picture: Picture, result: Result, candidate: Candidate, column: Payloads, width: int, rows: int
     ) -> list[Line]:
         title = self.line(width)
-        edges = np.linspace(picture.lens.start, picture.lens.end, rows + 1).astype(np.int64)
-        each = (picture.lens.end - picture.lens.start) / rows
-        text = f"bit loom · {key_words(candidate.key)} · time down, each row {words.length(each)}"
+        edges = np.linspace(column.times[0], column.times[-1] + 1, rows + 1).astype(np.int64)
+        each = (edges[-1] - edges[0]) / rows
+        text = f"bit loom · {key_words(candidate.key)} · {words.length(each)} a row"
         title.put(2, text, self.palette.style("dim"))
         marked = np.array(
-            [any(s.start < b and s.end > a for s in result.findings.spans) for a, b in zip(edges, edges[1:], strict=False)]
+            [
+                any(s.start < b and s.end > a for s in result.findings.spans)
+                for a, b in zip(edges, edges[1:], strict=False)
+            ]
         )
         first = max(min(candidate.field.bits) // 8 - 3, 0) if column.payloads.shape[1] > 8 else 0
         return [title, *loom(self.palette, width, flip_shares(column, edges), candidate.field, marked, first)]

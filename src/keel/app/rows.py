@@ -35,3 +35,13 @@ def window(cursor: int, top: int, height: int, count: int) -> int:
     elif cursor >= top + height:
         top = cursor - height + 1
     return max(min(top, count - height), 0)
+
+
+def grow(placed: list[tuple[Column, int]], name: str, extra: int) -> list[tuple[Column, int]]:
+    """One column wider, those after it further right."""
+    grown, shift = [], 0
+    for column, at in placed:
+        more = extra if column.name == name else 0
+        grown.append((Column(column.name, column.title, column.width + more, column.right), at + shift))
+        shift += more
+    return grown

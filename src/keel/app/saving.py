@@ -35,7 +35,12 @@ def offers(picture: Picture, view: str, pick: int | None, candidate: Candidate |
 
 
 def save(
-    kind: str, path: Path, picture: Picture, pick: int | None, result: Result | None, candidate: Candidate | None
+    kind: str,
+    path: Path,
+    picture: Picture,
+    pick: int | None,
+    result: Result | None,
+    candidate: Candidate | None,
 ) -> None:
     """Save one of the `offers`.
 

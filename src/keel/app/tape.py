@@ -64,6 +64,10 @@ class Tape(Sheet):
             self._write(lines[row], spark(rate[: self.cells], top or 1.0), role, picture)
         self._flags(lines[2], picture)
         self._axis(lines[3], picture, width)
+        if picture.wish.lens is not None or self._drag is not None:
+            low, high = self._lens_cells(picture)
+            for place, sign in ((LABEL + low - 1, "["), (LABEL + high, "]")):
+                lines[3].put(place, sign, self.palette.style("brass", bold=True), 1)
         return lines
 
     def _lens_cells(self, picture: Picture) -> tuple[int, int]:
@@ -82,8 +86,6 @@ class Tape(Sheet):
         low, high = self._lens_cells(picture)
         for line in lines[:3]:
             line.ground(self.palette.style("text", "raised"), LABEL + low, LABEL + high)
-        for place, sign in ((LABEL + low - 1, "["), (LABEL + high, "]")):
-            lines[2].put(place, sign, self.palette.style("brass", bold=True), 1)
 
     def _write(self, line: Line, text: str, role: str, picture: Picture) -> None:
         low, high = (-1, -1) if picture.wish.lens is None and self._drag is None else self._lens_cells(picture)
@@ -101,7 +103,7 @@ class Tape(Sheet):
         times = picture.tape.fault_times
         cells = np.unique((times - picture.whole.start) * self.cells // max(picture.whole.end - picture.whole.start, 1))
         for cell in cells[: self.cells].tolist():
-            line.put(LABEL + cell, "╷", self.palette.style("coral", on(cell), True), 1)
+            line.put(LABEL + cell, "│", self.palette.style("coral", on(cell), True), 1)
         for mark in picture.snapshot.manifest.marks:
             cell = self._cell(picture, mark.time)
             if 0 <= cell < self.cells:
@@ -112,7 +114,8 @@ class Tape(Sheet):
         step = nice_step(length, max(self.cells // 14, 1))
         for k in range(int(length / step) + 1):
             place = LABEL + int(k * step / length * self.cells) if length else LABEL
-            line.put(place, f"{tick_words(k * step, step)}s", self.palette.style("dim"))
+            if place < width - 6:
+                line.put(place, f"{tick_words(k * step, step)}s", self.palette.style("dim"))
 
     def _time_at(self, cell: float) -> int:
         assert self.picture is not None

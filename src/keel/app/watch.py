@@ -19,18 +19,18 @@ from keel.model.identity import Form, key_words, unpack_key
 
 COLUMNS = (
     Column("bus", "bus", 5),
-    Column("id", "identifier", 10, True),
-    Column("name", "name", 20, drop=1),
+    Column("id", "identifier", 11, True),
+    Column("name", "name", 18, drop=1),
     Column("frames", "frames", 9, True, drop=3),
     Column("rate", "rate /s", 8, True),
     Column("cycle", "cycle ms", 9, True, drop=2),
-    Column("jitter", "± jitter", 9, True, drop=4),
-    Column("activity", "activity", 18, drop=6),
+    Column("jitter", "jitter ms", 9, True, drop=4),
+    Column("activity", "activity", 16, drop=6),
     Column("len", "len", 3, True),
     Column("payload", "payload now", 23),
     Column("moved", "moved", 7, True, drop=5),
     Column("faults", "faults", 7, True),
-    Column("kept", "kept signals", 20, drop=7),
+    Column("kept", "kept signals", 18, drop=7),
 )
 SORTS = ("id", "name", "frames", "rate", "cycle", "jitter", "moved", "faults")
 RIBBON_ROWS = 7
@@ -105,10 +105,10 @@ class Watch(Sheet):
         below = len(self._keys) - self._top - room
         while len(lines) < 1 + room:
             lines.append(self.line(width))
-        if below > 0:
-            lines[-1].put(width - 12, f"↓ {below + 1} more", style("dim"), 12, True)
         if ribbon_rows and self.pick in picture.census:
             lines += self._ribbon(picture, self.pick, width)
+        if below > 0:
+            lines[min(1 + room, height - 1)].put(2, f"↓ {below} more", style("dim"))
         return lines
 
     def _empty(self, width: int, picture: Picture | None) -> list[Line]:
@@ -124,7 +124,8 @@ class Watch(Sheet):
         return lines
 
     def _columns(self, width: int) -> list[tuple[Column, int]]:
-        placed = fit(COLUMNS, width - 3)
+        kept = self.picture is not None and any(s.note for m in self.picture.messages.values() for s in m.signals)
+        placed = fit(tuple(c for c in COLUMNS if kept or c.name != "kept"), width - 3)
         used = placed[-1][1] + placed[-1][0].width
         spare = width - 3 - used
         if spare <= 0:
@@ -147,7 +148,8 @@ class Watch(Sheet):
         self._heads = []
         for column, at in columns:
             chosen = column.name == self._sort
-            title = column.title + (("▲" if self._reversed else "▼") if chosen else "")
+            upward = (column.name in ("id", "name", "cycle")) != self._reversed
+            title = column.title + (("▲" if upward else "▼") if chosen else "")
             style = self.palette.style("brass" if chosen else "dim")
             line.put(2 + at, title, style, column.width, column.right)
             self._heads.append((2 + at, 2 + at + column.width, column.name))
@@ -172,7 +174,12 @@ class Watch(Sheet):
             "rate": (f"{_rate(tally, seconds):.1f}", "text"),
             "cycle": (words.cycle(cycle.mean) if cycle.count else "·", "text"),
             "jitter": self._jitter(tally),
-            "activity": (spark(picture.activity[key]) if key in picture.activity else "", self.palette.bus(bus)),
+            "activity": (
+                spark(picture.activity[key], 1.5 * max(int(picture.activity[key].max()), 1))
+                if key in picture.activity
+                else "",
+                self.palette.bus(bus),
+            ),
             "len": (str(len(tally.payload)), "dim"),
             "moved": (words.count(tally.changes), "text" if tally.changes else "brass"),
             "faults": (f"✕ {tally.faults}", "coral") if tally.faults else ("·", "faint"),
@@ -235,7 +242,11 @@ class Watch(Sheet):
             lines += value_lines(self.palette, width, tally.payload, message, 2)
         else:
             hint = self.line(width)
-            hint.put(1, "no fields are known: flag marks with m while you work the device, then 4 Hunt", style("dim"))
+            hint.put(
+                1,
+                "no fields are known: flag marks with m while you work the device, then 4 Hunt",
+                style("dim"),
+            )
             lines.append(hint)
         return lines
 

@@ -154,7 +154,8 @@ def _within(part: Part, lens: Span | None) -> Part:
         if (low, high) == (0, len(part.chunk)):
             return part
         if part.packed is None:
-            low, high = max(low, part.low), max(min(high, part.high), max(low, part.low))
+            low = max(low, part.low)
+            high = max(min(high, part.high), low)
             return Part(part.chunk, high - low, low, high)
         mask = part.mask().copy()
         mask[:low] = False

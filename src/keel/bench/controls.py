@@ -70,12 +70,31 @@ CONTROLS: tuple[Control, ...] = (
     Control("lights", "deck lights", "off", ON_OFF),
     Control("fault-panel", "ramp panel dead", "off", ON_OFF, group="fault", words="repeats one idle message"),
     Control(
-        "fault-trim", "trim controller drops out", "rest", ("rest", "now"), momentary=True, group="fault",
+        "fault-trim",
+        "trim controller drops out",
+        "rest",
+        ("rest", "now"),
+        momentary=True,
+        group="fault",
         words="silent for 1.3 s",
     ),
     Control("fault-thruster", "thruster start corrupts", "on", ON_OFF, group="fault", words="CRC faults on bus A"),
-    Control("fault-pack2", "pack two loses its sensor", "on", ON_OFF, group="fault", words="“not available”, at times"),
-    Control("fault-sum", "starboard pod sums wrongly", "on", ON_OFF, group="fault", words="one frame of a thousand"),
+    Control(
+        "fault-pack2",
+        "pack two loses its sensor",
+        "on",
+        ON_OFF,
+        group="fault",
+        words="“not available”, at times",
+    ),
+    Control(
+        "fault-sum",
+        "starboard pod sums wrongly",
+        "on",
+        ON_OFF,
+        group="fault",
+        words="one frame of a thousand",
+    ),
 )
 BY_NAME = {control.name: control for control in CONTROLS}
 

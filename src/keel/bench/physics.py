@@ -7,12 +7,15 @@ thrust makes speed, wheel and speed make the heading. Units are in the names.
 from __future__ import annotations
 
 import math
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 STEP_S = 0.02
+VOYAGE = ((0, 0), (8, 0), (28, 38), (60, 84), (150, 80), (185, 30), (215, 22), (240, 0))
+"""Lever in per cent over seconds: depart, cruise, slow down, berth."""
 VOYAGE_S = 240.0
 CELLS = 24
 RAMP_OPEN_DEG = 62.0
@@ -52,12 +55,9 @@ class Boat:
     def lever_of_voyage(self) -> float:
         """What the crew asks of the pods: depart, cruise, slow down, berth, again and again."""
         t = self.time_s % VOYAGE_S
-        for until, low, high, length in ((8, 0, 0, 8), (28, 0, 38, 20), (60, 38, 84, 32), (150, 84, 80, 90)):
-            if t < until:
-                return low + (high - low) * (t - until + length) / length
-        for until, low, high, length in ((185, 80, 30, 35), (215, 30, 22, 30), (VOYAGE_S, 22, 0, 25)):
-            if t < until:
-                return low + (high - low) * (t - until + length) / length
+        for (start, low), (end, high) in pairwise(VOYAGE):
+            if t < end:
+                return low + (high - low) * (t - start) / (end - start)
         return 0.0
 
     def step(self, controls: dict[str, str]) -> None:

@@ -23,11 +23,13 @@ def bench(
     settings: Annotated[list[str] | None, typer.Argument(metavar="[CONTROL=VALUE...]", help="What to work.")] = None,
     seconds: Annotated[float | None, typer.Option(min=0.02, help="Sail so long, as fast as it goes.")] = None,
     out: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="A recording, or with the ending .log a bracketed text log.")
+        Path | None,
+        typer.Option(metavar="FILE", help="A recording, or with the ending .log a bracketed text log."),
     ] = None,
     seed: Annotated[int, typer.Option(min=0, help="The same seed sails the same voyage.")] = 1,
     at: Annotated[
-        list[str] | None, typer.Option(metavar="TIME:CONTROL=VALUE", help="Work a control at a time, as 20s:ramp=down.")
+        list[str] | None,
+        typer.Option(metavar="TIME:CONTROL=VALUE", help="Work a control at a time, as 20s:ramp=down."),
     ] = None,
     to: Annotated[Path | None, typer.Option(metavar="REC", help="Work the bench that is being recorded there.")] = None,
 ) -> None:

@@ -47,7 +47,11 @@ def draw(
         names = dict(scene.names)
         times = sorted(times_by_key(matches).items(), key=lambda item: -len(item[1]))
         cycles = [
-            (f"{names.get(key, '')} {key_words(key)}".strip(), key >> 56, describe(key, t, snapshot.span.end, 40))
+            (
+                f"{names.get(key, '')} {key_words(key)}".strip(),
+                key >> 56,
+                describe(key, t, snapshot.span.end, 40),
+            )
             for key, t in times[:MOST_HISTOGRAMS]
         ]
         left = len(times) - len(cycles)

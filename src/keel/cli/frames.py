@@ -14,8 +14,7 @@ BLOCK = 16_384
 
 
 @app.command(
-    epilog="Examples:  keel frames tern.keel --ask 'id:220 gap>60ms'   "
-    "keel frames tern.keel --ask fault --json | head"
+    epilog="Examples:  keel frames tern.keel --ask 'id:220 gap>60ms'   keel frames tern.keel --ask fault --json | head"
 )
 def frames(
     recording: Rec,

@@ -19,7 +19,8 @@ from keel.cli.reading import Ask, Rec, read
 def hunt(
     recording: Rec,
     marks: Annotated[
-        Path | None, typer.Option("--marks", metavar="FILE", help="Spans; without it the recording's own marks, in pairs.")
+        Path | None,
+        typer.Option("--marks", metavar="FILE", help="Spans; without it the recording's own marks, in pairs."),
     ] = None,
     ask: Ask = "",
     json: Annotated[bool, typer.Option("--json", help="JSON.")] = False,

@@ -28,7 +28,11 @@ def demo(
     options = ["--seed", str(seed), "--speed", str(speed), "--stop-with", str(os.getpid())]
     command = [sys.executable, "-m", "keel", "record", "--from", "bench", str(folder), *options]
     recorder = subprocess.Popen(
-        command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, start_new_session=True
+        command,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        start_new_session=True,
     )
     try:
         _run_app(folder, recorder)
@@ -116,7 +120,12 @@ def record(
     def on_status(status: Status) -> None:
         if sys.stderr.isatty() and time.monotonic() - shown["at"] > 0.5:
             shown["at"] = time.monotonic()
-            print(f"\r{recording.name}: {status.frames} frames, {status.lost} lost", end="", file=sys.stderr, flush=True)
+            print(
+                f"\r{recording.name}: {status.frames} frames, {status.lost} lost",
+                end="",
+                file=sys.stderr,
+                flush=True,
+            )
 
     def stopped() -> bool:
         return stop["asked"] or (stop_with is not None and os.getppid() != stop_with)

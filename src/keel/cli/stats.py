@@ -21,7 +21,7 @@ def stats(
     json: Annotated[bool, typer.Option("--json", help="JSON.")] = False,
 ) -> None:
     """Count frames, cycle times, changes and faults by identifier, and the load of each bus."""
-    snapshot, scene, matches = read(recording, ask)
+    _, scene, matches = read(recording, ask)
     from keel.measure.report import traffic
 
     report = traffic(matches, scene.start)

@@ -45,7 +45,7 @@ MOST_RECORD_BYTES = 1 << 18
 
 
 @njit(cache=True, nogil=True)
-def _word(buffer: Any, at: int, little: bool) -> int:
+def _word(buffer: Any, at: int, little: bool) -> Any:
     a, b = np.int64(buffer[at]), np.int64(buffer[at + 1])
     c, d = np.int64(buffer[at + 2]), np.int64(buffer[at + 3])
     if little:
@@ -125,9 +125,7 @@ def _read_header(path: Path, whole: mmap.mmap) -> tuple[bool, int]:
     return order == "little", ns
 
 
-def _read_records(
-    buffer: Any, little: bool, ns: int, account: Account, progress: Progress
-) -> Iterator[FrameBatch]:
+def _read_records(buffer: Any, little: bool, ns: int, account: Account, progress: Progress) -> Iterator[FrameBatch]:
     total, at, last = len(buffer), HEADER_BYTES, 0
     bad = np.zeros((len(REASONS), 2), np.int64)
     number = np.zeros(1, np.int64)

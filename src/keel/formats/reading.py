@@ -44,8 +44,7 @@ class Account:
     def sentences(self) -> list[str]:
         """What a person should know, one sentence each."""
         said = [
-            f"skipped {count}: {reason} (first at {self.examples[reason]})"
-            for reason, count in self.skipped.items()
+            f"skipped {count}: {reason} (first at {self.examples[reason]})" for reason, count in self.skipped.items()
         ]
         if self.back_steps:
             said.append(f"{self.back_steps} frames lie before the frame above them; file order was kept")

@@ -75,7 +75,12 @@ def text_lines(batch: FrameBatch, bus_names: list[str], start: int, names: dict[
 
 
 def csv_text(
-    batch: FrameBatch, bus_names: list[str], start: int, names: dict[int, str], numbers: list[int], header: bool
+    batch: FrameBatch,
+    bus_names: list[str],
+    start: int,
+    names: dict[int, str],
+    numbers: list[int],
+    header: bool,
 ) -> str:
     """CSV rows, with a header line if asked for. Text cells hold nothing that a spreadsheet would run."""
     out = io.StringIO()

@@ -253,7 +253,7 @@ def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatc
             # The shortest frame line has 12 characters and its newline.
             room = len(text) // 12 + 1
             kinds = (np.int64, np.uint8, np.uint8, np.uint64, np.uint16, np.uint8, np.int64)
-            out = tuple(np.empty(room, kind) for kind in kinds)
+            out: Any = tuple(np.empty(room, kind) for kind in kinds)
             data = np.empty(len(text) // 2 + 65, np.uint8)
             n, used, _ = _parse(text, lines, names, known, out, data, bad)
             at = end
@@ -265,9 +265,7 @@ def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatc
             offsets = np.zeros(n + 1, np.int64)
             np.cumsum(length, out=offsets[1:])
             zeros = np.zeros(n, np.uint32)
-            batch = FrameBatch(
-                time, bus, form, ident, flags, zeros, dlc, zeros, flags, offsets, data[:used]
-            )
+            batch = FrameBatch(time, bus, form, ident, flags, zeros, dlc, zeros, flags, offsets, data[:used])
             account.frames += n
             account.back_steps += int((np.diff(time) < 0).sum()) + int(time[0] < last)
             last = int(time[-1])
@@ -284,9 +282,7 @@ def _block_end(whole: mmap.mmap, at: int, total: int) -> int:
 
 
 def _report(account: Account, bad: Any, names: Any, known: int) -> None:
-    account.bus_names = [
-        bytes(names[i, 1 : 1 + names[i, 0]]).decode("utf-8", "replace") for i in range(known)
-    ]
+    account.bus_names = [bytes(names[i, 1 : 1 + names[i, 0]]).decode("utf-8", "replace") for i in range(known)]
     for reason, (count, first) in enumerate(bad):
         if count:
             account.skipped[REASONS[reason]] = int(count)

@@ -88,9 +88,7 @@ class Findings:
         return f"nothing follows the marks (as good a fit comes by chance {self.nothing_probability:.0%} of the time)"
 
 
-def follow_marks(
-    matches: Matches, spans: list[Span], cancelled: Callable[[], bool] = lambda: False
-) -> Findings:
+def follow_marks(matches: Matches, spans: list[Span], cancelled: Callable[[], bool] = lambda: False) -> Findings:
     """Fields that change within the spans and not outside.
 
     Args:
@@ -234,15 +232,15 @@ def _fields(column: Column, changed: Bytes, spans: list[Span], bins: Rows, shift
         delay = _delay(column, field, spans)
         usual_s = float(np.median([span.seconds for span in spans])) or 1.0
         score *= 1 - SLOW_COSTS * min(max(delay / usual_s, 0.0), 1.0)
-        where = "and nowhere else" if inside > 0.999 else f"{inside:.0%} of its changes there"
-        why = f"changed in {hits} of {len(spans)} spans, {where}; {_when(delay)}"
+        where = "and nowhere else" if inside > 0.999 else f"({inside:.0%} of its changes)"
+        why = f"in {hits} of {len(spans)} spans {where}, {_when(delay)}"
         found.append(Candidate(column.key, field, round(score, 4), why, hits, delay))
     return found
 
 
 def _delay(column: Column, field: BitField, spans: list[Span]) -> float:
     values = field_values(column, field)
-    moments = column.times[1:][values[1:] != values[:-1]]
+    moments = column.times[1:][np.diff(values) != 0]
     delays = []
     for span in spans:
         at = int(np.searchsorted(moments, span.start - EARLY_NS))
@@ -252,7 +250,7 @@ def _delay(column: Column, field: BitField, spans: list[Span]) -> float:
 
 
 def _when(delay: float) -> str:
-    return f"{delay:.2f} s after the start" if delay >= 0 else f"{-delay:.2f} s before the start"
+    return f"{delay:.2f} s after their start" if delay >= 0 else f"{-delay:.2f} s before"
 
 
 def field_values(column: Column, field: BitField) -> npt.NDArray[np.int64]:

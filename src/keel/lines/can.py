@@ -15,6 +15,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from keel.model.faults import Fault
 from keel.model.frames import FD_LENGTHS, Flag, FrameBatch, replace_columns
 from keel.model.identity import Form
 
@@ -28,12 +29,12 @@ FD_CRC17_FIELD = 27
 FD_CRC21_FIELD = 32
 """Stuff count (4), CRC (21), fixed stuff bits (7)."""
 ERROR_FRAME_BITS = 17
-"""The shortest error frame: flag (6), delimiter (8), intermission (3). Echoed flags cannot be known."""
+"""The shortest error frame: flag (6), delimiter (8), intermission (3). Echoed flags, and how much of a frame
+went before, cannot be known."""
 
 _FD_LENGTHS = np.array(FD_LENGTHS, np.int64)
-_REMOTE, _ERROR, _FD, _BRS, _ESI = (
-    int(f) for f in (Flag.REMOTE, Flag.ERROR, Flag.FD, Flag.BRS, Flag.ESI)
-)
+_REMOTE, _ERROR, _FD, _BRS, _ESI = (int(f) for f in (Flag.REMOTE, Flag.ERROR, Flag.FD, Flag.BRS, Flag.ESI))
+_CRC_FAULT, _ACK_FAULT = int(Fault.CRC), int(Fault.ACK)
 _EXTENDED = int(Form.EXTENDED)
 _NO_ID = int(Form.NONE)
 
@@ -101,13 +102,21 @@ def _feed_bits(value: int, count: int, state: int, stuffs: int) -> tuple[int, in
 
 
 @njit(cache=True, nogil=True)
-def _wire_bits(ident: Any, form: Any, flags: Any, dlc: Any, offsets: Any, data: Any, bits: Any, fast: Any) -> None:
+def _wire_bits(
+    ident: Any, form: Any, flags: Any, faults: Any, dlc: Any, offsets: Any, data: Any, bits: Any, fast: Any
+) -> None:
     for i in range(len(ident)):
         flag = int(flags[i])
-        if flag & _ERROR or form[i] == _NO_ID:
+        ended_late = faults[i] & (_CRC_FAULT | _ACK_FAULT)
+        if form[i] == _NO_ID or (flag & _ERROR and not ended_late):
             bits[i] = ERROR_FRAME_BITS
             fast[i] = 0
             continue
+        # A frame that failed at its end was on the wire nearly whole: the error frame stands in place of the
+        # end of frame and intermission (CRC: signalled after the ACK delimiter; ACK: in its place).
+        extra = 0
+        if flag & _ERROR:
+            extra = ERROR_FRAME_BITS - (11 if faults[i] & _ACK_FAULT else 10)
         number = np.int64(ident[i])
         extended = form[i] == _EXTENDED
         start = int(offsets[i])
@@ -139,10 +148,10 @@ def _wire_bits(ident: Any, form: Any, flags: Any, dlc: Any, offsets: Any, data: 
             field = FD_CRC17_FIELD if size <= 16 else FD_CRC21_FIELD
             rest = 5 + 8 * size + field + 1
             if brs:
-                bits[i] = 1 + head_bits + slow_stuffs + FD_TAIL
+                bits[i] = 1 + head_bits + slow_stuffs + FD_TAIL + extra
                 fast[i] = rest + stuffs - slow_stuffs
             else:
-                bits[i] = 1 + head_bits + stuffs + rest + FD_TAIL
+                bits[i] = 1 + head_bits + stuffs + rest + FD_TAIL + extra
                 fast[i] = 0
             continue
         remote = 1 if flag & _REMOTE else 0
@@ -164,7 +173,7 @@ def _wire_bits(ident: Any, form: Any, flags: Any, dlc: Any, offsets: Any, data: 
             stuffs += _STUFFED[state, byte] & 0x7F
             state = _AFTER[state, byte]
         state, stuffs, ended = _feed_bits(crc, 15, state, stuffs)
-        bits[i] = 1 + head_bits + 8 * size + 15 + stuffs + CLASSIC_TAIL
+        bits[i] = 1 + head_bits + 8 * size + 15 + stuffs + CLASSIC_TAIL + extra
         fast[i] = 0
 
 
@@ -177,6 +186,6 @@ def with_wire_bits(batch: FrameBatch) -> FrameBatch:
     bits = np.zeros(len(batch), np.uint32)
     fast = np.zeros(len(batch), np.uint16)
     offsets = batch.offsets.astype(np.int64, copy=False)
-    columns = (batch.ident, batch.form, batch.flags, batch.dlc)
+    columns = (batch.ident, batch.form, batch.flags, batch.faults, batch.dlc)
     _wire_bits(*map(np.ascontiguousarray, columns), offsets, np.ascontiguousarray(batch.data), bits, fast)
     return replace_columns(batch, bits=bits, fast_bits=fast)

@@ -85,7 +85,7 @@ class Loads:
                 continue
             if coarse:
                 grid = self._grid(chunk, buses)
-                middles = (grid.first_bin + np.arange(grid.frames.shape[1]) + 0.5) * GRID_NS
+                middles: Floats = (grid.first_bin + np.arange(grid.frames.shape[1]) + 0.5) * GRID_NS
                 _spread(middles, grid.frames, grid.wire, span, width, frames, wire)
                 faults.append(grid.faults)
             else:
@@ -109,12 +109,18 @@ def _make_grid(chunk: Chunk, buses: list[Bus]) -> Grid:
     shape = (len(buses), size)
     flat = batch.bus.astype(np.int64) * size + (bins - first)
     frames = np.bincount(flat, minlength=len(buses) * size).astype(np.float64).reshape(shape)
-    wire = np.bincount(flat, wire_ns(batch, buses), minlength=len(buses) * size).reshape(shape)
+    wire = np.bincount(flat, wire_ns(batch, buses), minlength=len(buses) * size).astype(np.float64).reshape(shape)
     return Grid(first, frames, wire, batch.time[batch.faults != 0])
 
 
 def _spread(
-    middles: Floats, add_frames: Floats, add_wire: Floats, span: Span, width: float, frames: Floats, wire: Floats
+    middles: Floats,
+    add_frames: Floats,
+    add_wire: Floats,
+    span: Span,
+    width: float,
+    frames: Floats,
+    wire: Floats,
 ) -> None:
     cell = np.floor((middles - span.start) / width).astype(np.int64)
     inside = (cell >= 0) & (cell < frames.shape[1])

@@ -28,7 +28,7 @@ def next_bit_up(bit: int) -> int:
     return bit + 1 if bit % 8 != 7 else bit - 15
 
 
-@dataclass(frozen=True, slots=False)
+@dataclass(frozen=True)
 class BitField:
     """A run of 1 to 64 payload bits read as one integer."""
 

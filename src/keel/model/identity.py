@@ -44,9 +44,7 @@ def unpack_key(key: int) -> tuple[int, Form, int]:
 
 def pack_keys(bus: npt.NDArray[np.uint8], form: npt.NDArray[np.uint8], ident: Keys) -> Keys:
     """Column form of `pack_key`; all shape (n,)."""
-    packed: Keys = (
-        (bus.astype(np.uint64) << np.uint64(56)) | (form.astype(np.uint64) << np.uint64(48)) | ident
-    )
+    packed: Keys = (bus.astype(np.uint64) << np.uint64(56)) | (form.astype(np.uint64) << np.uint64(48)) | ident
     return packed
 
 

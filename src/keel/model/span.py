@@ -36,6 +36,18 @@ class Span:
         return Span(start, start + length)
 
 
+def moved(span: Span, change: str, whole: Span) -> Span | None:
+    """A lens moved by a quarter (``earlier``, ``later``), halved (``in``) or doubled (``out``); None for all of it."""
+    step = (span.end - span.start) // 4
+    new = {
+        "earlier": span.shifted(-step),
+        "later": span.shifted(step),
+        "in": span.scaled(0.5),
+        "out": span.scaled(2.0),
+    }[change].clipped(whole)
+    return None if new.end - new.start >= whole.end - whole.start else new
+
+
 @dataclass(frozen=True)
 class Mark:
     """A moment that a person flagged: "I pressed it here"."""

@@ -6,7 +6,8 @@ have one selector signal; signals with ``page`` set are there only when the sele
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass
+from dataclasses import field as default
 from typing import Any, Literal
 
 import numpy as np
@@ -37,7 +38,7 @@ class Signal:
     scale: float = 1.0
     offset: float = 0.0
     unit: str = ""
-    texts: dict[int, str] = field(default_factory=dict)
+    texts: dict[int, str] = default(default_factory=dict)
     role: Role = "value"
     page: int | None = None
     note: str = ""
@@ -48,7 +49,7 @@ class Signal:
 
     def values(self, payloads: Bytes) -> npt.NDArray[np.float64]:
         """Physical values from payloads of shape (n, bytes)."""
-        return self.raw(payloads) * self.scale + self.offset
+        return self.raw(payloads).astype(np.float64) * float(self.scale) + float(self.offset)
 
     def words(self, payload: bytes) -> str | None:
         """The value in one payload as a person reads it; None if the payload is too short for it."""
@@ -66,8 +67,10 @@ class Signal:
         raw = int(self.raw(np.frombuffer(payload, np.uint8)[None, :])[0])
         shown = raw & ((1 << self.field.length) - 1)
         text = f"{shown:0{(self.field.length + 3) // 4}X} = {raw}"
-        if self.scale != 1 or self.offset:
-            text += f" × {self.scale:g}" + (f" {self.offset:+g}" if self.offset else "")
+        if self.scale != 1:
+            text += f" × {self.scale:g}"
+        if self.offset:
+            text += f" {'+' if self.offset > 0 else '−'} {abs(self.offset):g}"
         return text
 
 
@@ -112,9 +115,7 @@ class Dictionary:
     def by_key(self, buses: list[str]) -> dict[int, Message]:
         """Messages by key, for buses in this order."""
         index = {name: i for i, name in enumerate(buses)}
-        return {
-            pack_key(index[m.bus], m.form, m.ident): m for m in self.messages if m.bus in index
-        }
+        return {pack_key(index[m.bus], m.form, m.ident): m for m in self.messages if m.bus in index}
 
     def with_signal(self, bus: str, form: Form, ident: int, signal: Signal) -> Dictionary:
         """The dictionary with a signal added, or exchanged if the message has one of that name."""
@@ -122,7 +123,8 @@ class Dictionary:
         if old is None:
             old = Message(bus, form, ident, f"Message{format_ident(form, ident)}")
         kept = tuple(s for s in old.signals if s.name != signal.name)
-        new = Message(bus, form, ident, old.name, (*kept, signal))
+        signals = sorted((*kept, signal), key=lambda s: (min(s.field.bits), s.name))
+        new = Message(bus, form, ident, old.name, tuple(signals))
         rest = tuple(m for m in self.messages if (m.bus, m.form, m.ident) != (bus, form, ident))
         return Dictionary((*rest, new))
 
@@ -184,6 +186,7 @@ def format_number(value: float, step: float) -> str:
     if float(step).is_integer() and float(value).is_integer():
         return f"{value:.0f}"
     decimals = 0
-    while decimals < 6 and abs(round(step * 10**decimals) - step * 10**decimals) > 1e-9:
+    most = min(int(-np.floor(np.log10(abs(step)))) + 1, 9) if 0 < abs(step) < 1 else 1
+    while decimals < most and abs(round(step * 10**decimals) - step * 10**decimals) > 1e-9:
         decimals += 1
     return f"{value:.{decimals}f}"

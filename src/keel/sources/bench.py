@@ -15,9 +15,7 @@ from keel.model.frames import FrameBatch, empty_batch
 class BenchSource:
     """*Tern* in real time, or ``speed`` times as fast."""
 
-    def __init__(
-        self, seed: int = 1, speed: float = 1.0, clock: Callable[[], float] = time.monotonic
-    ) -> None:
+    def __init__(self, seed: int = 1, speed: float = 1.0, clock: Callable[[], float] = time.monotonic) -> None:
         self.title = "bench: the harbour ferry Tern"
         self.buses = list(BUSES)
         self.dictionary = published_dictionary()

@@ -139,9 +139,7 @@ class Carry:
         times = batch.time
         ordered = bool((np.diff(times[order]) >= 0).all())
         low, high = int(times.min()), int(times.max())
-        return Chunk(
-            batch, order, run_keys, run_starts, before, self.last, self.rows, ordered, Span(low, high)
-        )
+        return Chunk(batch, order, run_keys, run_starts, before, self.last, self.rows, ordered, Span(low, high))
 
     def advance(self, chunk: Chunk) -> None:
         """Take the chunk's frames as gone by."""

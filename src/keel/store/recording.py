@@ -89,9 +89,7 @@ class Recording:
             if number <= self._sealed_up_to:
                 continue
             if number not in self._tails:
-                self._tails[number] = _Tail(
-                    JournalReader(journal_path(self.folder, number)), self._carry_after_all()
-                )
+                self._tails[number] = _Tail(JournalReader(journal_path(self.folder, number)), self._carry_after_all())
             tail = self._tails[number]
             changed |= self._read_tail(tail)
             if tail.reader.gone:

@@ -71,7 +71,7 @@ def read_segment(path: Path, rows: int) -> tuple[FrameBatch, Rows, Keys, Rows]:
         _, offsets, data = payload.buffers()
         batch = FrameBatch(
             **columns,
-            offsets=np.frombuffer(offsets, np.int32, len(payload) + 1),  # type: ignore[arg-type]
+            offsets=np.frombuffer(offsets, np.int32, len(payload) + 1),
             data=np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8),
         )
         order = _view(record.column("order"), np.uint32)

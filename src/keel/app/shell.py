@@ -1,0 +1,289 @@
+"""The shell: what every view shares and the way back, the desk's pictures to the views, keys to actions."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import replace
+from pathlib import Path
+from subprocess import Popen
+from typing import Any, ClassVar
+
+from textual.app import App, ComposeResult
+from textual.binding import Binding
+
+from keel.app.actions import ACTIONS, Action, actions_in
+from keel.app.bars import AskLine, KeyLine, ViewBar, result_words
+from keel.app.bench import Bench
+from keel.app.commands import KeelCommands
+from keel.app.desk import Desk, Picture, Wish
+from keel.app.dialogs import Guide
+from keel.app.editing import Editing
+from keel.app.frames import Frames
+from keel.app.head import Head
+from keel.app.health import HealthView
+from keel.app.hunt import Hunt
+from keel.app.palette import DARK, LIGHT, Palette
+from keel.app.paper import Sheet
+from keel.app.shelf import Shelf
+from keel.app.state import BENCH, FRAMES, HEALTH, HUNT, VIEWS, WATCH, History, State
+from keel.app.tape import Tape
+from keel.app.watch import Watch
+from keel.errors import KeelError
+from keel.model.span import moved
+
+KEYS = sorted({key for action in ACTIONS for key in action.keys.split(",")} | {k for k, _ in VIEWS.values()})
+
+
+class Shell(App[None]):
+    """The app without what the views ask of it."""
+
+    TITLE = "Keel"
+    CSS = """
+    Screen { background: $background; }
+    ModalScreen { background: $background 60%; }
+    ToastRack { margin-bottom: 2; }
+    """
+    COMMANDS: ClassVar[set[Any]] = {KeelCommands}
+    BINDINGS: ClassVar[list[Any]] = [Binding(key, f"key('{key}')", show=False, priority=True) for key in KEYS]
+
+    def __init__(self, folder: Path | None, recorder: Popen[bytes] | None = None) -> None:
+        super().__init__()
+        self.palette: Palette = DARK
+        self.state = State()
+        self.history = History()
+        self.picture: Picture | None = None
+        self._folder, self._recorder = folder, recorder
+        self._desk: Desk | None = None
+        self.editing: Editing | None = None
+        self._received = 0.0
+        self.views: dict[str, Any] = {
+            WATCH: Watch(), FRAMES: Frames(), HEALTH: HealthView(), HUNT: Hunt(), BENCH: Bench(),
+        }  # fmt: skip
+        self.head = Head(folder.stem if folder else "")
+        self.tape, self.bar, self.asking, self.keys = Tape(), ViewBar(), AskLine(), KeyLine()
+
+    def compose(self) -> ComposeResult:
+        """Head, tape, names, the views, ask, keys."""
+        yield self.head
+        yield self.tape
+        yield self.bar
+        yield from self.views.values()
+        yield self.asking
+        yield self.keys
+
+    def on_mount(self) -> None:
+        """Show the first view; begin to read once it is painted."""
+        for palette in (DARK, LIGHT):
+            self.register_theme(palette.theme())
+        self.theme = self.palette.name
+        self._arrange()
+        if self._folder is None:
+            self.push_screen(Shelf(), self._chosen)
+        else:
+            self.call_after_refresh(self._open, self._folder)
+
+    def _chosen(self, folder: Path | None) -> None:
+        if folder is not None:
+            self._open(folder)
+        elif self._desk is None:
+            self.exit()
+
+    def _open(self, folder: Path) -> None:
+        if self._desk is not None:
+            self._desk.close()
+        self.history = History()
+        self._desk = Desk(folder, self._deliver)
+        self.editing = Editing(folder, self._desk, self.history)
+        self._wish()
+        self._desk.start()
+
+    def on_unmount(self) -> None:
+        """Stop reading."""
+        if self._desk is not None:
+            self._desk.close()
+
+    # From the desk to the views.
+
+    def _deliver(self, news: Picture | KeelError) -> None:
+        self.call_later(self._receive, news)
+
+    def _receive(self, news: Picture | KeelError) -> None:
+        if isinstance(news, KeelError):
+            self.notify(self._why(news), severity="error", timeout=10, markup=False)
+            return
+        self.picture = news
+        self._received = time.monotonic()
+        self.head.show(news)
+        self.tape.show(news)
+        if news.wish.view == self.state.view:
+            view = self.views[news.wish.view]
+            if hasattr(view, "pick"):
+                view.pick = self.state.pick
+            view.show(news)
+            if self.state.pick is None and getattr(view, "pick", None) is not None:
+                self.state = replace(self.state, pick=view.pick)
+        self.say_result()
+
+    def _why(self, error: KeelError) -> str:
+        if self._recorder is not None and self._recorder.poll() is not None and self._recorder.stderr is not None:
+            said = self._recorder.stderr.read().decode("utf-8", "replace").strip()
+            return said or str(error)
+        return str(error)
+
+    def say_result(self) -> None:
+        """Say how many frames there are and where the one in hand stands."""
+        picture = self.picture
+        if picture is None or self.asking.typing:
+            return
+        frames = self.views[FRAMES]
+        rank = frames.cursor if self.state.view == FRAMES and len(picture.matches) else None
+        asked, lens = bool(picture.wish.ask), picture.wish.lens is not None
+        following = self.state.view == FRAMES and frames.following and picture.snapshot.live
+        total, here = picture.matches.total, len(picture.matches)
+        self.asking.result.say(result_words(total, here, rank, asked, lens, following))
+
+    def _wish(self) -> None:
+        if self._desk is None:
+            return
+        s = self.state
+        chart = self.views[HEALTH].chart_cells
+        self._desk.wish(Wish(s.view, s.lens, s.ask, s.held, self.tape.cells, chart))
+
+    def on_resize(self) -> None:
+        """The tape has another width."""
+        self.call_after_refresh(self._wish)
+
+    # Changes of what is shared, and the way back.
+
+    def change(self, words: str, **to: Any) -> None:
+        """Change lens, ask, pick, view or frame, so that it can be taken back."""
+        old, new = self.state, replace(self.state, **to)
+        if new == old:
+            return
+        only_pick = set(to) <= {"pick", "frame"}
+        if not (only_pick and self.history.steps and self.history.steps[-1].words == words):
+            self.history.push(words, lambda: self._set(old))
+        self._set(new)
+
+    def _set(self, state: State) -> None:
+        goal = state.frame if state.frame != self.state.frame else None
+        self.state = state
+        if goal is not None and state.view == FRAMES:
+            self.views[FRAMES].expect(goal)
+        self._arrange()
+        self._wish()
+        view = self.views[state.view]
+        if hasattr(view, "pick"):
+            view.pick = state.pick
+        view.repaint()
+
+    def _arrange(self) -> None:
+        for name, view in self.views.items():
+            view.display = name == self.state.view
+        self.bar.show(self.state.view)
+        self.asking.show(self.state.ask)
+        self.keys.show(self.state.view, self.asking.typing)
+
+    def go(self, view: str) -> None:
+        """Open a view."""
+        self.change("view", view=view)
+
+    # Keys.
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Our keys count when no window is open and no ask is being typed."""
+        if action == "key":
+            return len(self.screen_stack) == 1 and not self.asking.typing
+        return super().check_action(action, parameters)
+
+    def action_key(self, key: str) -> None:
+        """A key was pressed."""
+        for view, (number, _) in VIEWS.items():
+            if key == number:
+                self.go(view)
+                return
+        for action in actions_in(self.state.view):
+            if key in action.keys.split(","):
+                self.perform(action)
+                return
+
+    def perform(self, action: Action) -> None:
+        """Do something: the view knows how, or the app does."""
+        view: Sheet = self.views[self.state.view]
+        target = view if hasattr(view, f"do_{action.name}") else self
+        getattr(target, f"do_{action.name}")()
+        self.say_result()
+
+    def do_hold(self) -> None:
+        """Hold the picture, or let it go on; not a change to take back."""
+        self.state = replace(self.state, held=not self.state.held)
+        self._wish()
+
+    def do_ask(self) -> None:
+        """Type an ask."""
+        self.asking.begin()
+        self.keys.show(self.state.view, True)
+
+    def do_back(self) -> None:
+        """Take back the last change."""
+        words = self.history.back()
+        self.notify(f"took back: {words}" if words else "there is nothing to take back", timeout=1.5, markup=False)
+
+    def do_mark(self) -> None:
+        """Flag a mark: now, or at the frame in hand."""
+        picture, editing = self.picture, self.editing
+        if picture is None or editing is None or not picture.snapshot.frames:
+            self.notify("there is no frame to mark yet", timeout=2)
+            return
+        frames = self.views[FRAMES]
+        if self.state.view == FRAMES and not frames.following and frames.number_in_hand is not None:
+            number = frames.number_in_hand
+            at = int(picture.snapshot.rows(number, number + 1).time[0])
+        elif picture.snapshot.live and not self.state.held:
+            at = picture.snapshot.span.end + int((time.monotonic() - self._received) * 1e9)
+        else:
+            at = picture.lens.end - 1
+        number = editing.add_mark(at)
+        self.notify(f"⚑ mark {number} at {(at - picture.whole.start) / 1e9:.1f} s", timeout=1.5)
+
+    def _move_lens(self, change: str) -> None:
+        picture = self.picture
+        if picture is None or not picture.snapshot.frames:
+            return
+        whole, lens = picture.whole, self.state.lens or picture.whole
+        self.change("lens", lens=moved(lens, change, whole))
+
+    def do_lens_earlier(self) -> None:
+        """The lens a quarter back."""
+        self._move_lens("earlier")
+
+    def do_lens_later(self) -> None:
+        """The lens a quarter on."""
+        self._move_lens("later")
+
+    def do_lens_in(self) -> None:
+        """Half the lens."""
+        self._move_lens("in")
+
+    def do_lens_out(self) -> None:
+        """Twice the lens."""
+        self._move_lens("out")
+
+    def do_lens_all(self) -> None:
+        """All of the recording."""
+        self.change("lens", lens=None)
+
+    def do_guide(self) -> None:
+        """Explain."""
+        self.push_screen(Guide())
+
+    def do_colours(self) -> None:
+        """Dark or light."""
+        self.palette = LIGHT if self.palette is DARK else DARK
+        self.theme = self.palette.name
+        for sheet in self.screen.query(Sheet):
+            sheet.repaint()
+
+    def do_quit(self) -> None:
+        """Leave."""
+        self.exit()
