@@ -312,7 +312,7 @@ class Hunt(Sheet):
         self, picture: Picture, result: Result, candidate: Candidate, column: Payloads, width: int, rows: int
     ) -> list[Line]:
         title = self.line(width)
-        edges = np.linspace(column.times[0], column.times[-1] + 1, rows + 1).astype(np.int64)
+        edges = Span(int(column.times[0]), int(column.times[-1]) + 1).edges(rows)
         each = (edges[-1] - edges[0]) / rows
         text = f"bit loom · {key_words(candidate.key)} · {words.length(each)} a row"
         title.put(2, text, self.palette.style("dim"))

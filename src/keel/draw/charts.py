@@ -20,7 +20,7 @@ def draw_load(path: Path, title: str, series: Series, buses: list[Bus], marks: l
     figure = new_sheet(height=3.6)
     axes = figure.subplots()
     cells = series.load.shape[1]
-    edges = (np.linspace(series.span.start, series.span.end, cells + 1) - start) / NS_PER_S
+    edges = (series.span.edges(cells) - start) / NS_PER_S
     for index, bus in enumerate(buses):
         colour = bus_colour(index)
         axes.stairs(series.load[index] * 100, edges, color=colour, linewidth=1.2, label=words(f"bus {bus.name}"))

@@ -115,7 +115,7 @@ def follow_marks(matches: Matches, spans: list[Span], cancelled: Callable[[], bo
         changed[key][counter_bits(column.payloads)] = 0
     if cancelled():
         return Findings(evidence, 1.0, (), tuple(spans), len(columns), 0)
-    table = np.concatenate([c for c in changed.values() if len(c)] or [np.zeros((0, len(edges) - 1), np.uint8)])
+    table = np.concatenate([_with_neighbours(c) for c in changed.values()])
     table = table[table.any(axis=1)]
     bins = _bins(spans, edges)
     shifts = _shifts(bins, len(edges) - 1)
@@ -130,9 +130,15 @@ def follow_marks(matches: Matches, spans: list[Span], cancelled: Callable[[], bo
     return Findings(evidence, chance, tuple(found[:MOST_CANDIDATES]), tuple(spans), len(columns), bits)
 
 
+def _with_neighbours(changed: Bytes) -> Bytes:
+    """Each bit, each pair and each half byte: a switch of several states may move another bit each time."""
+    pairs = changed[0::2] | changed[1::2]
+    return np.concatenate([changed, pairs, pairs[0::2] | pairs[1::2]])
+
+
 def _edges(start: int, end: int) -> Times:
     count = int(min(max((end - start) // BIN_NS, 8), MOST_BINS))
-    return np.linspace(start, end + 1, count + 1).astype(np.int64)
+    return Span(start, end + 1).edges(count)
 
 
 def _bins(spans: list[Span], edges: Times) -> Rows:
@@ -222,8 +228,8 @@ def _fields(column: Column, changed: Bytes, spans: list[Span], bins: Rows, shift
     moved = column.payloads[1:] ^ column.payloads[:-1]
     flip_counts = np.unpackbits(moved, axis=1, bitorder="little").sum(axis=0, dtype=np.int64)
     found = []
-    for field in join_bits(follows, (share >= PARTLY_INSIDE) & (counts > 0), flip_counts):
-        together = changed[list(field.bits)].any(axis=0)[None, :].astype(np.uint8)
+    for field in join_bits(follows, (share >= PARTLY_INSIDE) & (counts > 0), flip_counts, column.payloads):
+        together = np.max(changed[list(field.bits)], axis=0, keepdims=True)
         score, hit, inside = (float(x[0]) for x in scores(together, bins))
         if hit < FEWEST_HIT or _chance(together, bins, shifts, LIKELY_CHANCE) > LIKELY_CHANCE:
             continue

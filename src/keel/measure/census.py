@@ -14,6 +14,7 @@ import numpy as np
 
 from keel.ask.matches import Matches, Part
 from keel.model.frames import NS_PER_S, Bytes, Times
+from keel.model.span import Span
 from keel.store.chunk import Chunk
 
 SHOWN_BYTES = 64
@@ -224,7 +225,7 @@ def seconds(ns: float) -> float:
 
 def activity(matches: Matches, start: int, end: int, cells: int) -> dict[int, Times]:
     """Frames of each key in ``cells`` equal stretches of a span, by key. Times are searched, not counted."""
-    edges = np.linspace(start, end, cells + 1).astype(np.int64)
+    edges = Span(start, end).edges(cells)
     counts: dict[int, Times] = {}
     for part in matches.parts:
         chunk = part.chunk

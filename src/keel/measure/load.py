@@ -85,7 +85,7 @@ class Loads:
                 continue
             if coarse:
                 grid = self._grid(chunk, buses)
-                middles: Floats = (grid.first_bin + np.arange(grid.frames.shape[1]) + 0.5) * GRID_NS
+                middles = np.asarray((grid.first_bin + np.arange(grid.frames.shape[1]) + 0.5) * GRID_NS, np.float64)
                 _spread(middles, grid.frames, grid.wire, span, width, frames, wire)
                 faults.append(grid.faults)
             else:

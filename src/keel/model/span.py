@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from keel.model.frames import NS_PER_S
+import numpy as np
+
+from keel.model.frames import NS_PER_S, Times
 
 
 @dataclass(frozen=True, order=True)
@@ -18,6 +20,13 @@ class Span:
     def seconds(self) -> float:
         """Length in seconds."""
         return (self.end - self.start) / NS_PER_S
+
+    def edges(self, cells: int) -> Times:
+        """The bounds of so many equal stretches, shape (cells + 1,), exact: times since 1970 in ns exceed what
+        a float holds."""
+        whole, rest = divmod(self.end - self.start, cells)
+        steps = np.arange(cells + 1, dtype=np.int64)
+        return self.start + whole * steps + rest * steps // cells
 
     def shifted(self, by: int) -> Span:
         """The span moved by so many nanoseconds."""

@@ -187,6 +187,6 @@ def format_number(value: float, step: float) -> str:
         return f"{value:.0f}"
     decimals = 0
     most = min(int(-np.floor(np.log10(abs(step)))) + 1, 9) if 0 < abs(step) < 1 else 1
-    while decimals < most and abs(round(step * 10**decimals) - step * 10**decimals) > 1e-9:
+    while decimals < most and abs(round(step * 10**decimals) / (step * 10**decimals) - 1) > 1e-6:
         decimals += 1
     return f"{value:.{decimals}f}"

@@ -1,0 +1,42 @@
+"""Shared by all tests."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from keel.bench.headless import sail
+
+# How fast a machine is must not decide whether a test passes.
+settings.register_profile(
+    "keel", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+settings.load_profile("keel")
+
+
+@pytest.fixture(autouse=True)
+def shelf_of_its_own(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
+    """No test sees the recordings of the person who runs it."""
+    home = tmp_path / "shelf"
+    monkeypatch.setenv("KEEL_HOME", str(home))
+    yield home
+
+
+@pytest.fixture(scope="session")
+def voyage(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A minute of the ferry: the ramp goes down and up, the thruster starts, the shore link is pulled."""
+    out = tmp_path_factory.mktemp("voyage") / "voyage.keel"
+    events = [
+        (20.0, "ramp", "down"),
+        (24.0, "ramp", "stop"),
+        (35.0, "ramp", "up"),
+        (38.0, "ramp", "stop"),
+        (45.0, "thruster", "port"),
+        (47.0, "thruster", "off"),
+        (50.0, "shore", "unplugged"),
+    ]
+    sail(60, out, 1, events)
+    return out
