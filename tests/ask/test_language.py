@@ -99,7 +99,9 @@ def test_any_text_parses_or_is_refused_politely(text: str) -> None:
 
 
 WORDS = st.lists(
-    st.sampled_from(["id:1A0", "fault", "or", "and", "not", "(", ")", "len>8", "gap>1ms", "at:1s..", "id:", '"', "text:a"]),
+    st.sampled_from(
+        ["id:1A0", "fault", "or", "and", "not", "(", ")", "len>8", "gap>1ms", "at:1s..", "id:", '"', "text:a"]
+    ),
     max_size=8,
 )
 

@@ -137,7 +137,9 @@ def test_asks_put_together_over_segments_and_journal(found: list[Row], ask: tupl
             assert matches.rank(expected[rank]) == rank
 
 
-@given(rows(50, ordered=False), st.sampled_from(["", "id:1A0", "fault or len>3"]), st.integers(0, 60), st.integers(0, 60))
+@given(
+    rows(50, ordered=False), st.sampled_from(["", "id:1A0", "fault or len>3"]), st.integers(0, 60), st.integers(0, 60)
+)
 @settings(max_examples=40)
 def test_the_lens_leaves_only_what_lies_in_it(found: list[Row], text: str, start: int, length: int) -> None:
     lens = Span(START + start * 1_000_000, START + (start + length) * 1_000_000)

@@ -141,7 +141,9 @@ def test_no_bytes_crash_the_parser(noise: bytes) -> None:
         assert len(found) + account.skipped_total == len(lines)
 
 
-CLASSIC_OR_FD = rows().map(lambda found: [Row(r.time, r.ident, r.payload, r.bus, r.form, r.flags & ~Flag.TX) for r in found])
+CLASSIC_OR_FD = rows().map(
+    lambda found: [Row(r.time, r.ident, r.payload, r.bus, r.form, r.flags & ~Flag.TX) for r in found]
+)
 
 
 @given(CLASSIC_OR_FD)

@@ -117,7 +117,14 @@ def made(folder: Path, field: BitField, seconds: int = 90, seed: int = 5) -> tup
 
 @pytest.mark.parametrize(
     "field",
-    [BitField(0, 16), BitField(7, 16, "big"), BitField(12, 12), BitField(11, 12, "big"), BitField(16, 8), BitField(8, 24)],
+    [
+        BitField(0, 16),
+        BitField(7, 16, "big"),
+        BitField(12, 12),
+        BitField(11, 12, "big"),
+        BitField(16, 8),
+        BitField(8, 24),
+    ],
 )
 def test_the_byte_order_and_place_of_a_number_are_found(tmp_path: Path, field: BitField) -> None:
     findings, used = made(tmp_path / "r.keel", field)
@@ -168,7 +175,12 @@ def test_flips_are_counted_per_bit_and_stretch(tmp_path: Path) -> None:
 
 
 def test_gather_leaves_faulty_and_odd_sized_frames_out(tmp_path: Path) -> None:
-    found = [Row(START, 1, b"ab"), Row(START + 1, 1, b"a"), Row(START + 2, 1, b"cd", faults=1), Row(START + 3, 1, b"ef")]
+    found = [
+        Row(START, 1, b"ab"),
+        Row(START + 1, 1, b"a"),
+        Row(START + 2, 1, b"cd", faults=1),
+        Row(START + 3, 1, b"ef"),
+    ]
     column = gather(find(recorded(tmp_path / "r.keel", batch(found))))[pack_key(0, 0, 1)]
     assert [bytes(p) for p in column.payloads] == [b"ab", b"ef"]
 

@@ -77,7 +77,9 @@ def fd_bits(ident: int, extended: bool, payload: bytes, brs: bool, esi: bool) ->
     return len(slow) + slow_stuffs + tail + fast, 0
 
 
-def measured(ident: int, form: Form, payload: bytes, flags: int, faults: int = 0, dlc: int | None = None) -> tuple[int, int]:
+def measured(
+    ident: int, form: Form, payload: bytes, flags: int, faults: int = 0, dlc: int | None = None
+) -> tuple[int, int]:
     code = int(LENGTH_TO_DLC[len(payload)]) if dlc is None else dlc
     batch = with_wire_bits(batch_of(0, ident, [payload], form=form, flags=flags, faults=faults, dlc=code))
     return int(batch.bits[0]), int(batch.fast_bits[0])
@@ -117,10 +119,18 @@ def test_classic_frames(ident: tuple[bool, int], payload: bytes) -> None:
 def test_remote_frames_have_a_length_code_and_no_data(ident: tuple[bool, int], dlc: int) -> None:
     extended, number_ = ident
     form = Form.EXTENDED if extended else Form.BASE
-    assert measured(number_, form, b"", int(Flag.REMOTE), dlc=dlc) == (classic_bits(number_, extended, b"", True, dlc), 0)
+    assert measured(number_, form, b"", int(Flag.REMOTE), dlc=dlc) == (
+        classic_bits(number_, extended, b"", True, dlc),
+        0,
+    )
 
 
-@given(idents, st.sampled_from(FD_LENGTHS).flatmap(lambda n: st.binary(min_size=n, max_size=n)), st.booleans(), st.booleans())
+@given(
+    idents,
+    st.sampled_from(FD_LENGTHS).flatmap(lambda n: st.binary(min_size=n, max_size=n)),
+    st.booleans(),
+    st.booleans(),
+)
 def test_fd_frames(ident: tuple[bool, int], payload: bytes, brs: bool, esi: bool) -> None:
     extended, number_ = ident
     form = Form.EXTENDED if extended else Form.BASE

@@ -72,7 +72,9 @@ def test_fault_times_lie_in_the_span(tmp_path: Path) -> None:
     assert ((series.fault_times - START) // NS_PER_S).tolist() == [3, 6]
 
 
-def steady(count: int, step_ms: float, seed: int = 0, jitter_ms: float = 0.2) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+def steady(
+    count: int, step_ms: float, seed: int = 0, jitter_ms: float = 0.2
+) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
     rng = np.random.default_rng(seed)
     return START + (np.arange(count) * step_ms * 1e6 + rng.normal(0, jitter_ms * 1e6, count)).astype(np.int64)
 
@@ -110,7 +112,10 @@ def test_bursts_and_single_frames() -> None:
 
 def test_faulty_frames_are_not_part_of_a_cycle(tmp_path: Path) -> None:
     found = [Row(START, 1), Row(START + 5, 1, faults=1, flags=int(Flag.ERROR)), Row(START + 10, 1)]
-    assert times_by_key(find(recorded(tmp_path / "r.keel", batch(found))))[pack_key(0, 0, 1)].tolist() == [START, START + 10]
+    assert times_by_key(find(recorded(tmp_path / "r.keel", batch(found))))[pack_key(0, 0, 1)].tolist() == [
+        START,
+        START + 10,
+    ]
 
 
 @given(rows(60), st.booleans())

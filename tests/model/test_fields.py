@@ -79,7 +79,9 @@ def test_extract_agrees_with_reading_bit_by_bit(data: st.DataObject) -> None:
 def test_what_is_inserted_is_extracted_and_nothing_else_moves(data: st.DataObject) -> None:
     before = data.draw(st.binary(min_size=1, max_size=12))
     field = data.draw(fields_in(len(before)))
-    low, high = (-(1 << field.length - 1), (1 << field.length - 1) - 1) if field.signed else (0, (1 << field.length) - 1)
+    low, high = (
+        (-(1 << field.length - 1), (1 << field.length - 1) - 1) if field.signed else (0, (1 << field.length) - 1)
+    )
     wanted = data.draw(st.integers(max(low, -(1 << 63)), min(high, (1 << 63) - 1)))
     payloads = np.frombuffer(before, np.uint8)[None, :].copy()
     insert(field, payloads, np.array([wanted], np.int64))

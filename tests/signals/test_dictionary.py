@@ -75,7 +75,13 @@ def test_a_dictionary_survives_json() -> None:
 
 @pytest.mark.parametrize(
     "value, step, text",
-    [(416, 1, "416"), (41.6, 0.1, "41.6"), (19.25, 0.25, "19.25"), (18.75, 0.03125, "18.750"), (57.105, 1e-7, "57.1050000")],
+    [
+        (416, 1, "416"),
+        (41.6, 0.1, "41.6"),
+        (19.25, 0.25, "19.25"),
+        (18.75, 0.03125, "18.750"),
+        (57.105, 1e-7, "57.1050000"),
+    ],
 )
 def test_numbers_have_the_decimals_that_their_step_deserves(value: float, step: float, text: str) -> None:
     assert format_number(value, step) == text

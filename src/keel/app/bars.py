@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from textual import events
@@ -90,6 +91,15 @@ class Tag(Sheet):
         return [line]
 
 
+class AskInput(Input):
+    """The text. Enter is answered at once, so that no key after it goes astray."""
+
+    async def action_submit(self) -> None:
+        """Hand the text to the line it stands in."""
+        if isinstance(self.parent, AskLine):
+            self.parent.enter()
+
+
 class AskLine(Horizontal):
     """The ask, typed and answered."""
 
@@ -108,19 +118,17 @@ class AskLine(Horizontal):
         text: str
 
     @dataclass
-    class Typed(Message):
-        """The text was changed, not yet entered."""
-
-        text: str
-
-    @dataclass
     class Left(Message):
         """Typing ended."""
 
-    def __init__(self) -> None:
+    def __init__(self, complaint: Callable[[str], str | None]) -> None:
+        """``complaint`` says what is wrong with a text, or None."""
         super().__init__(id="asking")
         self._ask = ""
-        self.input = Input(id="ask", compact=True, placeholder='id:1A0,220   bus:a   fault   gap>120ms   bytes:"B0 ??"')
+        self._complaint = complaint
+        self.input = AskInput(
+            id="ask", compact=True, placeholder='id:1A0,220   bus:a   fault   gap>120ms   bytes:"B0 ??"'
+        )
         self.input.can_focus = False
         self.result = Result()
 
@@ -153,7 +161,7 @@ class AskLine(Horizontal):
     def end(self) -> None:
         """Stop typing; what is in force is shown again."""
         self.input.can_focus = False
-        self.input.blur()
+        self.screen.set_focus(None)
         self.show(self._ask)
         self.post_message(self.Left())
 
@@ -161,12 +169,19 @@ class AskLine(Horizontal):
         """Check while typing."""
         event.stop()
         if self.typing:
-            self.post_message(self.Typed(event.value))
+            complaint = self._complaint(event.value)
+            self.result.say(complaint or "enter searches", "coral" if complaint else "dim")
 
-    def on_input_submitted(self, event: Input.Submitted) -> None:
-        """Take it."""
-        event.stop()
-        self.post_message(self.Asked(event.value.strip()))
+    def enter(self) -> None:
+        """Take the text, unless something is wrong with it."""
+        text = self.input.value.strip()
+        complaint = self._complaint(text)
+        if complaint:
+            self.result.say(complaint, "coral")
+            self.app.bell()
+            return
+        self.end()
+        self.post_message(self.Asked(text))
 
     def on_key(self, event: events.Key) -> None:
         """Escape gives up."""

@@ -19,7 +19,7 @@ from keel.model.frames import Flag
 from keel.model.identity import format_ident
 from keel.model.plain import ascii_of
 
-ANATOMY_WIDTH = 50
+ANATOMY_WIDTH = 49
 ANATOMY_FROM = 130
 COLUMNS = (
     Column("number", "number", 9, True, drop=2),
@@ -28,11 +28,11 @@ COLUMNS = (
     Column("same", "same id", 11, True),
     Column("bus", "bus", 3, drop=3),
     Column("id", "identifier", 10, True),
-    Column("name", "name", 14, drop=4),
-    Column("dir", "dir", 3, drop=6),
+    Column("name", "name", 14, drop=6),
+    Column("dir", "dir", 3, drop=7),
     Column("len", "len", 3, True, drop=1),
     Column("payload", "payload", 23),
-    Column("kept", "kept signals", 22, drop=7),
+    Column("kept", "kept signals", 16, drop=5),
 )
 FORMS = ("hex", "bits", "text")
 

@@ -20,7 +20,7 @@ from keel.app.shell import Shell
 from keel.app.state import FRAMES, HUNT
 from keel.app.tape import Tape
 from keel.app.watch import Watch, ask_for
-from keel.errors import AskError, KeelError
+from keel.errors import KeelError
 from keel.model.span import Span
 
 
@@ -51,30 +51,9 @@ class KeelApp(Shell):
         """A key's words were clicked."""
         self.perform(message.action)
 
-    def on_ask_line_typed(self, message: AskLine.Typed) -> None:
-        """Say at once what is wrong with it."""
-        try:
-            self._parse(message.text)
-        except AskError as error:
-            self.asking.result.say(str(error), "coral")
-        else:
-            self.asking.result.say("enter searches", "dim")
-
     def on_ask_line_asked(self, message: AskLine.Asked) -> None:
-        """Take the ask, if it is one."""
-        try:
-            self._parse(message.text)
-        except AskError as error:
-            self.asking.result.say(str(error), "coral")
-            self.bell()
-            return
-        self.asking.end()
+        """Take the ask."""
         self.change("ask", ask=message.text)
-
-    def _parse(self, text: str) -> None:
-        from keel.ask.language import parse
-
-        parse(text, self.picture.scene if self.picture else None)
 
     def on_ask_line_left(self, message: AskLine.Left) -> None:
         """The views have the keys again."""

@@ -28,7 +28,7 @@ from keel.app.shelf import Shelf
 from keel.app.state import BENCH, FRAMES, HEALTH, HUNT, VIEWS, WATCH, History, State
 from keel.app.tape import Tape
 from keel.app.watch import Watch
-from keel.errors import KeelError
+from keel.errors import AskError, KeelError
 from keel.model.span import moved
 
 KEYS = sorted({key for action in ACTIONS for key in action.keys.split(",")} | {k for k, _ in VIEWS.values()})
@@ -60,7 +60,7 @@ class Shell(App[None]):
             WATCH: Watch(), FRAMES: Frames(), HEALTH: HealthView(), HUNT: Hunt(), BENCH: Bench(),
         }  # fmt: skip
         self.head = Head(folder.stem if folder else "")
-        self.tape, self.bar, self.asking, self.keys = Tape(), ViewBar(), AskLine(), KeyLine()
+        self.tape, self.bar, self.asking, self.keys = Tape(), ViewBar(), AskLine(self._complaint), KeyLine()
 
     def compose(self) -> ComposeResult:
         """Head, tape, names, the views, ask, keys."""
@@ -152,6 +152,15 @@ class Shell(App[None]):
     def on_resize(self) -> None:
         """The tape has another width."""
         self.call_after_refresh(self._wish)
+
+    def _complaint(self, text: str) -> str | None:
+        from keel.ask.language import parse
+
+        try:
+            parse(text, self.picture.scene if self.picture else None)
+        except AskError as error:
+            return str(error)
+        return None
 
     # Changes of what is shared, and the way back.
 

@@ -1,0 +1,268 @@
+"""Whole journeys, as a person makes them, in a real terminal."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from keel.store.library import shelf
+from keel.store.manifest import load_manifest
+from keel.store.recording import Recording
+from tests.drive import KEEL, Terminal
+
+pytestmark = pytest.mark.journey
+Start = Callable[..., Terminal]
+
+
+@pytest.fixture
+def start(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Start]:
+    """Opens terminals and closes them."""
+    opened: list[Terminal] = []
+    monkeypatch.chdir(tmp_path)
+
+    def run(command: str, columns: int = 160, rows: int = 40) -> Terminal:
+        folder = tmp_path / f"terminal{len(opened)}"
+        folder.mkdir()
+        opened.append(Terminal(folder, command, columns, rows))
+        return opened[-1]
+
+    yield run
+    for terminal in opened:
+        terminal.close()
+    time.sleep(0.2)
+
+
+def frames_in(screen: str) -> int:
+    found = re.search(r"([\d ]+) frames", screen.splitlines()[0])
+    assert found, screen
+    return int(found[1].replace(" ", ""))
+
+
+def test_from_a_moving_bus_to_frames_asks_and_the_lens(start: Start) -> None:
+    t = start(f"{KEEL} demo")
+    # 1: the ferry sails, its traffic is recorded and shown.
+    first = t.until("● live", "HelmCommand", "GensetSpeed", "frames")
+    t.until("1 Watch", "2 Frames", "3 Health", "4 Hunt", "9 Bench")
+    count = frames_in(first)
+    while frames_in(t.screen()) <= count:
+        time.sleep(0.1)
+    # 2: every identifier with its numbers; sort, pick, ribbon.
+    t.until("rate /s", "cycle ms", "jitter ms", "activity", "payload now", "faults", "─ HelmCommand 0A4")
+    t.keys("Down", "Down")
+    t.until("─ PodPortFeedback 0B0", "╰─ speed", "╰─ torque")
+    t.keys("s")
+    t.until("name▲")
+    t.keys("s")
+    t.until("frames▼")
+    # 3: only that identifier, following; back, newer ones are counted; one key follows again.
+    t.keys("Enter")
+    t.until("ask  id:0B0", "following the newest", "since shown", "same id", "anatomy")
+    assert "HelmCommand" not in t.screen()
+    t.keys("Up", "Up")
+    t.until("newer · space follows")
+    t.keys("Space")
+    t.until("following the newest")
+    # 4: an ask, how many match, step through, back.
+    t.keys("/")
+    t.type("id:220,221 or faul")
+    t.until("is not understood", "fault")
+    t.type("t")
+    t.until("enter searches")
+    t.keys("Enter")
+    t.until("ask  id:220,221 or fault", "BowRampState", "BowRampPanel")
+    t.keys("Home")
+    t.until("· frame 1 of")
+    t.keys("n", "n")
+    t.until("· frame 3 of")
+    t.keys("N")
+    t.until("· frame 2 of")
+    t.keys("BSpace")
+    t.until("ask  id:0B0")
+    t.keys("BSpace")
+    t.until("1 Watch", "everything ·")
+    # 5: the lens, by key and by mouse.
+    t.keys("+")
+    t.until("in lens")
+    t.keys("0")
+    t.until("in lens", gone=True)
+    t.drag((60, 1), (110, 1))
+    t.until("in lens", "[", "]")
+    t.keys("BSpace")
+    t.until("in lens", gone=True)
+    t.keys("q")
+    t.until("EXIT 0")
+
+
+def test_from_the_bench_to_a_named_field_and_back_another_day(start: Start, tmp_path: Path) -> None:
+    t = start(f"{KEEL} demo")
+    t.until("● live", "HelmCommand")
+    # 7: the ramp is worked between marks.
+    t.keys("9")
+    t.until("bow ramp", "what she says of herself")
+    time.sleep(3)
+    for way, back in (("Right", "Left"), ("Left", "Right"), ("Right", "Left")):
+        t.keys("m")
+        time.sleep(0.4)
+        t.keys(way)
+        time.sleep(2.0)
+        t.keys(back)
+        time.sleep(0.5)
+        t.keys("m")
+        time.sleep(3.0)
+    t.until("⚑1", "⚑6")
+    t.keys("Down", "Right")
+    t.until("faults")
+    time.sleep(1)
+    t.keys("Left")
+    # 6: what is wrong on the line, and a jump to it.
+    t.keys("3")
+    t.until("load of each bus", "✕ CRC", "longest gap", "steady", "in bursts", "mean")
+    t.keys("Tab", "f")
+    t.until("ask  fault:crc", "✕ CRC: the checksum", "· frame 1 of")
+    t.keys("BSpace")
+    t.until("load of each bus")
+    # 8: what follows the marks? The ramp's angle and command, on top; keep one.
+    t.keys("4")
+    screen = t.until("6 marks as pairs (before, after) give 3 spans", "BowRampState", "BowRampPanel", "bit loom")
+    first = next(line for line in screen.splitlines() if "uint" in line)
+    assert "220" in first and "BowRampState" in first and "in 3 of 3 spans" in first
+    assert any("221" in line for line in screen.splitlines()[8:11])
+    t.keys("Enter")
+    t.until("Name for BowRampState 12 bits from 7, big-endian")
+    t.type("angle")
+    t.keys("Enter")
+    t.until("kept angle")
+    # 9: drawings and rows are saved.
+    t.keys("e")
+    t.until("over the marks", "as CSV")
+    t.keys("Enter")
+    t.until("saved ")
+    t.keys("1")
+    t.until("kept signals", "angle")
+    t.keys("e")
+    t.until("load of each bus over the lens")
+    t.keys("Enter")
+    t.until("esc leave", gone=True)
+    t.until("-load.svg")
+    saved = {path.suffix for path in tmp_path.iterdir()}
+    assert ".svg" in saved
+    t.keys("/")
+    t.type("id:220")
+    t.keys("Enter", "2", "e")
+    t.until("frames shown, as CSV")
+    t.keys("Enter")
+    t.until("esc leave", gone=True)
+    t.until("saved tern")
+    t.keys("q")
+    t.until("EXIT 0")
+    assert any(len(p.read_text().splitlines()) > 100 for p in tmp_path.glob("*.csv"))
+    # 10: another day, everything is there.
+    (only,) = shelf()
+    assert only.marks == 6 and not only.live
+    again = start(f"{KEEL} open")
+    again.until("recordings", only.name, "bench: the harbour ferry Tern")
+    again.keys("Enter")
+    again.until("○ closed", "⚑1", "⚑6", "kept signals", "angle")
+    again.keys("2")
+    again.until("anatomy frame 1")
+    again.keys("q")
+    again.until("EXIT 0")
+    folder = only.folder
+    assert Recording(folder).snapshot().frames == only.frames
+    assert "angle" in str(load_manifest(folder).dictionary)
+
+
+def test_a_dead_button_is_not_found(start: Start) -> None:
+    t = start(f"{KEEL} demo --seed 4")
+    t.until("● live", "HelmCommand")
+    t.keys("9")
+    t.until("ramp panel dead")
+    t.keys(*["Down"] * 9, "Right", *["Up"] * 9)
+    t.until("✕ panel")
+    time.sleep(3)
+    for way, back in (("Right", "Left"), ("Left", "Right"), ("Right", "Left")):
+        t.keys("m")
+        time.sleep(0.4)
+        t.keys(way)
+        time.sleep(1.5)
+        t.keys(back, "m")
+        time.sleep(2.5)
+    t.keys("4")
+    t.until("3 spans", "Nothing follows the marks.", "a dead button looks like this")
+    t.keys("q")
+    t.until("EXIT 0")
+
+
+def test_a_killed_app_and_a_killed_recorder_leave_a_recording_that_opens(start: Start, tmp_path: Path) -> None:
+    t = start(f"{KEEL} demo")
+    t.until("● live", "HelmCommand")
+    t.keys("m")
+    t.until("⚑1")
+    (live,) = shelf()
+    assert live.live
+    subprocess.run(["pkill", "-9", "-f", f"record --from bench {live.folder}"], check=True)
+    t.until("○ closed")
+    seen = frames_in(t.screen())
+    subprocess.run(["pkill", "-9", "-f", r"keel demo$"], check=False)
+    t.close()
+    again = start(f"{KEEL} open {live.name}", columns=100, rows=30)
+    screen = again.until("○ closed", "HelmCommand", "⚑1")
+    assert frames_in(screen) >= seen
+    again.keys("q")
+    again.until("EXIT 0")
+
+
+def test_the_recorder_stops_when_its_app_is_killed(start: Start) -> None:
+    t = start(f"exec {KEEL} demo")
+    t.until("● live")
+    (live,) = shelf()
+    subprocess.run(["pkill", "-9", "-f", "keel demo"], check=False)
+    end = time.monotonic() + 30
+    while shelf()[0].live:
+        assert time.monotonic() < end, "the recorder went on"
+        time.sleep(0.2)
+    assert Recording(live.folder).snapshot().frames > 0
+
+
+def test_two_apps_follow_one_recording(start: Start, tmp_path: Path) -> None:
+    recorder = subprocess.Popen(
+        [sys.executable, "-m", "keel", "record", "--from", "bench", str(tmp_path / "shared.keel")],
+        stderr=subprocess.DEVNULL,
+    )
+    try:
+        while not (tmp_path / "shared.keel" / "recording.json").exists():
+            time.sleep(0.1)
+        one = start(f"{KEEL} open {tmp_path / 'shared.keel'}")
+        two = start(f"{KEEL} open {tmp_path / 'shared.keel'}", columns=100, rows=30)
+        for t in (one, two):
+            t.until("● live", "HelmCommand")
+        one.keys("m")
+        two.until("⚑1")
+        two.keys("9")
+        two.until("bow ramp")
+        two.keys("Right")
+        one.keys("9")
+        one.until("╲ down")
+        # Leaving an app that did not start the recorder leaves the recorder alone.
+        one.keys("q")
+        one.until("EXIT 0")
+        assert recorder.poll() is None
+    finally:
+        recorder.terminate()
+        recorder.wait()
+
+
+def test_a_capture_is_opened_by_its_name(start: Start, tmp_path: Path) -> None:
+    lines = [f"({1700000000 + i / 100:.6f}) can{i % 2} {0x100 + i % 3:03X}#{i:04X}\n" for i in range(500)]
+    (tmp_path / "morning.log").write_text("".join(lines) + "junk\n")
+    t = start(f"{KEEL} open morning.log", columns=100, rows=30)
+    t.until("○ closed", "500 frames", "can0", "can1", "102")
+    t.keys("q")
+    t.until("EXIT 0")
+    assert [s.frames for s in shelf()] == [500]

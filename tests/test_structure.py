@@ -1,0 +1,57 @@
+"""The house itself: imports run downward, files stay small, the core starts light."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[1]
+SOURCES = sorted((ROOT / "src" / "keel").rglob("*.py"))
+
+
+def test_imports_run_downward_and_the_core_has_no_interface_code() -> None:
+    lint = Path(sys.executable).with_name("lint-imports")
+    done = subprocess.run([str(lint), "--no-cache"], cwd=ROOT, capture_output=True, text=True)
+    assert done.returncode == 0, done.stdout
+    assert "2 kept, 0 broken" in done.stdout
+
+
+@pytest.mark.parametrize("path", SOURCES, ids=lambda p: str(p.relative_to(ROOT)))
+def test_files_are_small_and_open_with_what_they_are(path: Path) -> None:
+    text = path.read_text(encoding="utf-8")
+    assert len(text.splitlines()) <= 400
+    assert ast.get_docstring(ast.parse(text)), f"{path} does not say what it is"
+
+
+@pytest.mark.parametrize("module", ["keel.app.main", "keel.cli.live"])
+def test_what_is_slow_to_load_is_left_for_later(module: str) -> None:
+    code = f"import sys, {module}; print(' '.join(m for m in ('numba', 'pyarrow', 'matplotlib', 'lark') if m in sys.modules))"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == ""
+
+
+def test_no_view_or_action_without_a_deed() -> None:
+    from keel.app.actions import ACTIONS
+    from keel.app.main import KeelApp
+    from keel.app.state import VIEWS
+
+    app = KeelApp(None)
+    assert set(app.views) == set(VIEWS)
+    for action in ACTIONS:
+        for view in action.views:
+            deed = f"do_{action.name}"
+            assert hasattr(app.views[view], deed) or hasattr(app, deed), f"{action.name} in {view}"
+
+
+def test_no_key_means_two_things_in_one_view() -> None:
+    from keel.app.actions import actions_in
+    from keel.app.state import VIEWS
+
+    for view in VIEWS:
+        keys = [key for action in actions_in(view) for key in action.keys.split(",")]
+        keys += [number for number, _ in VIEWS.values()]
+        assert len(keys) == len(set(keys)), view
