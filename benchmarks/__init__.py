@@ -1,0 +1,1 @@
+"""Measured speed. ``python -m benchmarks`` prints a table with the limit measured beside each figure."""

@@ -14,8 +14,9 @@ from keel.ask.matches import Matcher, Matches
 from keel.ask.scene import scene_of
 from keel.lines.can import with_wire_bits
 from keel.model.bus import Bus
-from keel.model.frames import LENGTH_TO_DLC, NS_PER_S, Flag, FrameBatch, batch_of
+from keel.model.frames import LENGTH_TO_DLC, Flag, FrameBatch, batch_of
 from keel.model.identity import Form
+from keel.model.units import NS_PER_S
 from keel.signals.dictionary import Dictionary
 from keel.store.manifest import Manifest
 from keel.store.recording import Recording, Snapshot

@@ -11,10 +11,10 @@ from keel.app import words
 from keel.app.loom import loom
 from keel.app.palette import DARK, LIGHT
 from keel.app.paper import Line
-from keel.app.plot import Chart, Curve, draw_chart
+from keel.app.plot import Chart, Curve, Dots, draw_chart
 from keel.app.ribbon import bytes_that_fit, kept_words, ribbon, value_lines
 from keel.app.rows import Column, fit, grow, window
-from keel.app.strokes import Dots, bar, nice_step, shade, spark, tick_words, ticks
+from keel.app.strokes import bar, nice_step, shade, spark, tick_words, ticks
 from keel.model.fields import BitField
 from keel.model.identity import Form
 from keel.signals.dictionary import Message, Signal

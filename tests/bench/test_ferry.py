@@ -12,7 +12,8 @@ from keel.bench.payloads import crc8
 from keel.errors import ControlError
 from keel.model.bus import wire_ns
 from keel.model.faults import Fault
-from keel.model.frames import FD_LENGTHS, NS_PER_S, Bytes, Flag, FrameBatch, concat
+from keel.model.frames import FD_LENGTHS, Bytes, Flag, FrameBatch, concat
+from keel.model.units import NS_PER_S
 from keel.signals.dictionary import Dictionary
 from tests.making import same_frames
 

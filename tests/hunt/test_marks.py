@@ -16,9 +16,10 @@ from keel.hunt.marks import Findings, follow_marks, scores
 from keel.hunt.spans import read_spans
 from keel.hunt.structure import counter_bits
 from keel.model.fields import BitField, insert
-from keel.model.frames import NS_PER_S, batch_of, concat
+from keel.model.frames import batch_of, concat
 from keel.model.identity import pack_key
 from keel.model.span import Span
+from keel.model.units import NS_PER_S
 from keel.store.manifest import Manifest
 from keel.store.recording import Recording
 from keel.store.writer import Writer, create_recording

@@ -15,9 +15,10 @@ from keel.measure.cycles import describe, times_by_key
 from keel.measure.faults import classes
 from keel.measure.load import Loads, bus_loads
 from keel.model.faults import Fault
-from keel.model.frames import NS_PER_S, Flag
+from keel.model.frames import Flag
 from keel.model.identity import pack_key
 from keel.model.span import Span
+from keel.model.units import NS_PER_S
 from tests.making import BUSES, START, Row, batch, find, recorded, rows
 
 

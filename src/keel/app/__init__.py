@@ -8,6 +8,10 @@ from subprocess import Popen
 
 def run(folder: Path | None, recorder: Popen[bytes] | None) -> None:
     """Run the app on a recording, or on the shelf if there is none; ``recorder`` fills it meanwhile."""
+    import sys
+
     from keel.app.main import KeelApp
 
+    # The desk's thread computes while the interface answers: it shall not hold the interpreter for long.
+    sys.setswitchinterval(0.0005)
     KeelApp(folder, recorder).run()

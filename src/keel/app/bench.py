@@ -106,8 +106,8 @@ class Bench(Sheet):
         style = self.palette.style
         picked = number == self._cursor
         on = "raised" if picked else "ink"
-        line.ground(style("text", on), 0, width - 2)
         if picked:
+            line.ground(style("text", on), 0, width - 2)
             line.put(0, "▌", style("brass", on))
         line.put(TITLE, control.title, style("text", on), CHOICES - TITLE - 1)
         self._rows[row] = number

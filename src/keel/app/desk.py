@@ -11,12 +11,10 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import numpy as np
-
 from keel.app.state import HEALTH, WATCH
 from keel.errors import AskError, KeelError, NotARecording
-from keel.model.frames import NS_PER_S
 from keel.model.span import Span
+from keel.model.units import NS_PER_S
 
 if TYPE_CHECKING:
     from keel.ask.matches import Matcher, Matches
@@ -25,6 +23,7 @@ if TYPE_CHECKING:
     from keel.measure.cycles import Cycle
     from keel.measure.faults import FaultClass
     from keel.measure.load import BusLoad, Series
+    from keel.model.frames import Times
     from keel.signals.dictionary import Message
     from keel.store.control import Status
     from keel.store.recording import Recording, Snapshot
@@ -71,7 +70,7 @@ class Picture:
     tape: Series
     status: Status | None
     census: dict[int, Tally] = field(default_factory=dict)
-    activity: dict[int, np.ndarray[tuple[int], np.dtype[np.int64]]] = field(default_factory=dict)
+    activity: dict[int, Times] = field(default_factory=dict)
     health: Health | None = None
 
     def bus_name(self, key: int) -> str:
@@ -178,11 +177,11 @@ class _Maker:
         self._asked: tuple[str, Scene] | None = None
         self._held: Snapshot | None = None
         self._health: tuple[float, object, Health] | None = None
+        self._activity: tuple[float, Wish, dict[int, Times]] | None = None
         self._messages: tuple[object, dict[int, Message]] | None = None
 
     def make(self, wish: Wish, newest: Snapshot) -> Picture:
         from keel.ask.scene import scene_of
-        from keel.measure.census import activity
         from keel.store.control import read_status
 
         self._held = (self._held or newest) if wish.held else None
@@ -206,7 +205,7 @@ class _Maker:
             tape=self._loads.series(snapshot, whole, max(wish.tape_cells, 1)),
             status=read_status(self._folder) if newest.live else None,
             census=self._census.take(matches),
-            activity=activity(matches, lens.start, lens.end, 16) if wish.view == WATCH else {},
+            activity=self._activity_of(matches, lens, wish) if wish.view == WATCH else {},
             health=self._health_of(snapshot, matches, lens, wish) if wish.view == HEALTH else None,
         )
         return picture
@@ -234,6 +233,15 @@ class _Maker:
                 node = parse("")
             self._matcher, self._asked = Matcher(node, scene), (ask, scene)
         return self._matcher.run(snapshot, lens)
+
+    def _activity_of(self, matches: Matches, lens: Span, wish: Wish) -> dict[int, Times]:
+        from keel.measure.census import activity
+
+        now = time.monotonic()
+        # The whole lens moves a cell in many seconds: once a second is often enough.
+        if self._activity is None or self._activity[1] != wish or now - self._activity[0] >= 1.0:
+            self._activity = (now, wish, activity(matches, lens.start, lens.end, 16))
+        return self._activity[2]
 
     def _health_of(self, snapshot: Snapshot, matches: Matches, lens: Span, wish: Wish) -> Health:
         from keel.measure.cycles import describe, times_by_key

@@ -196,7 +196,8 @@ class Frames(Sheet):
         picked = page.top + i == self.cursor
         on = "raised" if picked else "ink"
         line = self.line(width)
-        line.ground(style("text", on), 0, table - 1)
+        if picked:
+            line.ground(style("text", on), 0, table - 1)
         faults = int(batch.faults[i])
         if picked:
             line.put(0, "▌", style("brass", on))

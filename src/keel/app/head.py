@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rich.style import Style
 
 from keel.app import words
-from keel.app.desk import Picture
 from keel.app.paper import Line, Sheet
 from keel.app.strokes import bar
+
+if TYPE_CHECKING:
+    from keel.app.desk import Picture
 
 
 class Head(Sheet):

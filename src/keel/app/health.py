@@ -17,8 +17,8 @@ from keel.app.rows import Column, fit, grow, window
 from keel.app.strokes import spark
 from keel.measure.cycles import Cycle
 from keel.measure.faults import FaultClass
-from keel.model.frames import NS_PER_S
 from keel.model.identity import key_words
+from keel.model.units import NS_PER_S
 
 FAULT_COLUMNS = (
     Column("class", "faults", 22),

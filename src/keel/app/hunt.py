@@ -18,9 +18,9 @@ from keel.app.strokes import bar
 from keel.hunt.columns import Column as Payloads
 from keel.hunt.columns import flip_shares, gather
 from keel.hunt.marks import Candidate, Findings, field_values, follow_marks
-from keel.model.frames import NS_PER_S
 from keel.model.identity import key_words
 from keel.model.span import Span, around, pair_up
+from keel.model.units import NS_PER_S
 
 COLUMNS = (
     Column("rank", "rank", 4, True),

@@ -4,24 +4,26 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from textual import work
 from textual.worker import get_current_worker
 
-from keel.app import dialogs, saving
+from keel.app import dialogs
 from keel.app.bars import AskLine, KeyLine, ViewBar
-from keel.app.bench import Bench
-from keel.app.desk import Picture
-from keel.app.frames import Frames
-from keel.app.health import HealthView
-from keel.app.hunt import Hunt, search
 from keel.app.shell import Shell
 from keel.app.state import FRAMES, HUNT
 from keel.app.tape import Tape
-from keel.app.watch import Watch, ask_for
 from keel.errors import KeelError
 from keel.model.span import Span
+
+if TYPE_CHECKING:
+    from keel.app.bench import Bench
+    from keel.app.desk import Picture
+    from keel.app.frames import Frames
+    from keel.app.health import HealthView
+    from keel.app.hunt import Hunt
+    from keel.app.watch import Watch
 
 
 class KeelApp(Shell):
@@ -69,6 +71,8 @@ class KeelApp(Shell):
         self._frames_of(message.key)
 
     def _frames_of(self, key: int, frame: int | None = None) -> None:
+        from keel.app.watch import ask_for
+
         if self.picture is not None:
             self.views[FRAMES].following = frame is None
             self.change("frames of one", view=FRAMES, ask=ask_for(self.picture, key), pick=key, frame=frame)
@@ -107,6 +111,8 @@ class KeelApp(Shell):
 
     @work(thread=True, exclusive=True, group="hunt")
     def _search(self, picture: Picture, moments: bool) -> None:
+        from keel.app.hunt import search
+
         worker = get_current_worker()
         result = search(picture, moments, lambda: worker.is_cancelled)
         self.call_from_thread(self.views[HUNT].take, None if worker.is_cancelled else result)
@@ -136,6 +142,8 @@ class KeelApp(Shell):
         picture = self.picture
         if picture is None:
             return
+        from keel.app import saving
+
         hunt = self.views[HUNT]
         pick, candidate, result = self.state.pick, hunt.candidate, hunt.result
 

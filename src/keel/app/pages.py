@@ -24,42 +24,26 @@ class Page:
 
 def fetch(picture: Picture, top: int, count: int) -> Page:
     """A page of the matches, by rank. Touches only what it shows."""
-    matches = picture.matches
-    numbers = matches.numbers(max(top - 1, 0), top + count)
+    numbers = picture.matches.numbers(max(top - 1, 0), top + count)
     extra = 1 if top > 0 and len(numbers) else 0
-    parts = []
-    same: list[int] = []
+    parts: list[FrameBatch] = []
+    same: list[Times] = []
     before: list[bytes | None] = []
-    for number in numbers.tolist():
-        frame, since, payload = _one(picture, number)
-        parts.append(frame)
-        same.append(since)
-        before.append(payload)
+    for chunk in picture.snapshot.chunks:
+        here = numbers[(numbers >= chunk.first) & (numbers < chunk.first + len(chunk))]
+        if not len(here):
+            continue
+        rows = chunk.order[here - chunk.first].astype(np.int64)
+        parts.append(chunk.batch.take(rows))
+        same.append(chunk.since_same_key(rows))
+        starts = set(chunk.run_starts.tolist())
+        before += [None if row in starts else chunk.batch.payload(row - 1) for row in rows.tolist()]
     batch = concat(parts)
     steps = np.diff(batch.time, prepend=batch.time[:1])
     if not extra and len(steps):
         steps[0] = -1
-    return Page(
-        top,
-        numbers[extra:],
-        batch.slice(extra, len(batch)),
-        steps[extra:],
-        np.array(same[extra:]),
-        before[extra:],
-    )
-
-
-def _one(picture: Picture, number: int) -> tuple[FrameBatch, int, bytes | None]:
-    """One frame, nanoseconds since the same identifier before (-1 for none), and that one's payload."""
-    for chunk in picture.snapshot.chunks:
-        arrival = number - chunk.first
-        if 0 <= arrival < len(chunk):
-            row = int(chunk.order[arrival])
-            since = int(chunk.since_same_key(np.array([row]))[0])
-            run = int(np.searchsorted(chunk.run_starts, row, side="right")) - 1
-            before = chunk.batch.payload(row - 1) if row > int(chunk.run_starts[run]) else None
-            return chunk.batch.slice(row, row + 1), since, before
-    raise IndexError(number)
+    since = np.concatenate(same) if same else steps
+    return Page(top, numbers[extra:], batch.slice(extra, len(batch)), steps[extra:], since[extra:], before[extra:])
 
 
 def recent(picture: Picture, number: int, most: int = 60) -> tuple[Times, Bytes]:

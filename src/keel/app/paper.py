@@ -13,6 +13,11 @@ from textual.widget import Widget
 from keel.app.palette import DARK, Palette
 from keel.model.plain import plain
 
+SINGLE = frozenset(
+    {chr(c) for c in range(32, 127)} | {chr(c) for c in range(0x2800, 0x2900)} | {chr(c) for c in range(0x2580, 0x25A0)}
+) | frozenset("…·±∿↻Σ⚐▪▫⋔¶—–─━│┃╰╯╭╮┤└┴┬╵⚑✕●○■▲▼↑↓←→°µ×−⌫“”")
+"""Characters that are known to be printable and one cell wide."""
+
 
 class Line:
     """One row of cells."""
@@ -32,16 +37,26 @@ class Line:
             width: Cut to so many cells, with an ellipsis, and end after them.
             right: Push it to the right of the ``width``.
         """
-        text = plain(text, 400)
+        simple = (text.isascii() and text.isprintable()) or set(text) <= SINGLE
+        if not simple:
+            text = plain(text, 400)
         if width is not None:
-            long = cell_len(text)
+            long = len(text) if simple else cell_len(text)
             if long > width:
                 text = text[: max(width - 1, 0)] + "…" if width > 0 else ""
-                long = cell_len(text)
+                long = len(text) if simple else cell_len(text)
             start = at + (width - long if right else 0)
             end = at + width
         else:
             start, end = at, self.width
+        if simple:
+            # One cell a character: whole slices at a time.
+            stop = min(start + len(text), end, self.width)
+            cut = max(-start, 0)
+            if stop > start + cut:
+                self._cells[start + cut : stop] = text[cut : stop - start]
+                self._styles[start + cut : stop] = [style] * (stop - start - cut)
+            return at + width if width is not None else max(stop, at)
         for char in text:
             size = cell_len(char)
             if size == 0:
@@ -58,8 +73,12 @@ class Line:
     def ground(self, style: Style, start: int = 0, end: int | None = None) -> None:
         """Give cells another ground, keeping what is written on them."""
         ground = Style(bgcolor=style.bgcolor)
+        made: dict[int, Style] = {}
         for i in range(max(start, 0), min(self.width if end is None else end, self.width)):
-            self._styles[i] = self._styles[i] + ground
+            old = self._styles[i]
+            if id(old) not in made:
+                made[id(old)] = old + ground
+            self._styles[i] = made[id(old)]
 
     def ink(self, at: int, char: str, style: Style) -> None:
         """Write one cell and leave its ground as it is."""

@@ -10,9 +10,44 @@ import numpy.typing as npt
 
 from keel.app.palette import Palette
 from keel.app.paper import Line
-from keel.app.strokes import Dots, nice_step, tick_words, ticks
+from keel.app.strokes import nice_step, tick_words, ticks
 
 AXIS = 8
+_DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
+
+
+class Dots:
+    """A field of dots, two across and four down in a cell."""
+
+    def __init__(self, width: int, height: int) -> None:
+        self.width, self.height = width, height
+        self._cells = np.zeros((max(height, 1), max(width, 1)), np.int64)
+
+    def plot(self, x: npt.NDArray[np.float64], y: npt.NDArray[np.float64]) -> None:
+        """Draw a curve; x and y from 0 (left, bottom) to 1. Steep parts are joined up."""
+        across, down = self.width * 2, self.height * 4
+        column = np.clip((x * (across - 1)).round().astype(int), 0, across - 1)
+        row = np.clip(((1 - y) * (down - 1)).round().astype(int), 0, down - 1)
+        before: tuple[int, int] | None = None
+        for c, r in zip(column.tolist(), row.tolist(), strict=True):
+            low, high = (r, r) if before is None else (min(r, before[1]), max(r, before[1]))
+            self._dot(c, r)
+            if before is not None and c - before[0] <= 2:
+                for step in range(low, high + 1):
+                    self._dot(c, step)
+            elif before is not None:
+                for step in range(before[0], c):
+                    self._dot(step, before[1])
+                for step in range(low, high + 1):
+                    self._dot(c, step)
+            before = (c, r)
+
+    def _dot(self, column: int, row: int) -> None:
+        self._cells[row // 4, column // 2] |= _DOTS[row % 4][column % 2]
+
+    def rows(self) -> list[str]:
+        """The field as text, empty cells as spaces."""
+        return ["".join(chr(0x2800 + int(c)) if c else " " for c in row) for row in self._cells]
 
 
 @dataclass(frozen=True)

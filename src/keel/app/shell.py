@@ -1,37 +1,51 @@
-"""The shell: what every view shares and the way back, the desk's pictures to the views, keys to actions."""
+"""The shell: what every view shares and the way back, the desk's pictures to the views, keys to actions.
+
+The first screen is painted before the views, and all they need, are loaded: see `_furnish`.
+"""
 
 from __future__ import annotations
 
+import gc
 import time
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from subprocess import Popen
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
+from textual import work
 from textual.app import App, ComposeResult
 from textual.binding import Binding
+from textual.containers import Container
 
 from keel.app.actions import ACTIONS, Action, actions_in
 from keel.app.bars import AskLine, KeyLine, ViewBar, result_words
-from keel.app.bench import Bench
 from keel.app.commands import KeelCommands
-from keel.app.desk import Desk, Picture, Wish
 from keel.app.dialogs import Guide
-from keel.app.editing import Editing
-from keel.app.frames import Frames
 from keel.app.head import Head
-from keel.app.health import HealthView
-from keel.app.hunt import Hunt
 from keel.app.palette import DARK, LIGHT, Palette
-from keel.app.paper import Sheet
+from keel.app.paper import Line, Sheet
 from keel.app.shelf import Shelf
-from keel.app.state import BENCH, FRAMES, HEALTH, HUNT, VIEWS, WATCH, History, State
+from keel.app.state import FRAMES, HEALTH, VIEWS, History, State
 from keel.app.tape import Tape
-from keel.app.watch import Watch
 from keel.errors import AskError, KeelError
 from keel.model.span import moved
 
+if TYPE_CHECKING:
+    from keel.app.desk import Desk, Picture
+    from keel.app.editing import Editing
+
 KEYS = sorted({key for action in ACTIONS for key in action.keys.split(",")} | {k for k, _ in VIEWS.values()})
+
+
+class Opening(Sheet):
+    """What stands in the views' place until they are loaded."""
+
+    def paint(self, width: int, height: int) -> list[Line]:
+        """One line."""
+        lines = [self.line(width) for _ in range(3)]
+        lines[2].put(4, "Opening the recording…", self.palette.style("dim"))
+        return lines
 
 
 class Shell(App[None]):
@@ -42,6 +56,7 @@ class Shell(App[None]):
     Screen { background: $background; }
     ModalScreen { background: $background 60%; }
     ToastRack { margin-bottom: 2; }
+    #room { height: 1fr; }
     """
     COMMANDS: ClassVar[set[Any]] = {KeelCommands}
     BINDINGS: ClassVar[list[Any]] = [Binding(key, f"key('{key}')", show=False, priority=True) for key in KEYS]
@@ -56,9 +71,8 @@ class Shell(App[None]):
         self._desk: Desk | None = None
         self.editing: Editing | None = None
         self._received = 0.0
-        self.views: dict[str, Any] = {
-            WATCH: Watch(), FRAMES: Frames(), HEALTH: HealthView(), HUNT: Hunt(), BENCH: Bench(),
-        }  # fmt: skip
+        self.views: dict[str, Any] = {}
+        self._room = Container(Opening(), id="room")
         self.head = Head(folder.stem if folder else "")
         self.tape, self.bar, self.asking, self.keys = Tape(), ViewBar(), AskLine(self._complaint), KeyLine()
 
@@ -67,7 +81,7 @@ class Shell(App[None]):
         yield self.head
         yield self.tape
         yield self.bar
-        yield from self.views.values()
+        yield self._room
         yield self.asking
         yield self.keys
 
@@ -79,16 +93,36 @@ class Shell(App[None]):
         self._arrange()
         if self._folder is None:
             self.push_screen(Shelf(), self._chosen)
-        else:
-            self.call_after_refresh(self._open, self._folder)
+        self.call_after_refresh(self._furnish)
+
+    @work(thread=True)
+    def _furnish(self) -> None:
+        """Load the views behind the first screen, then put them in."""
+        from keel.app.views import make_views
+
+        self.call_from_thread(self._move_in, make_views)
+
+    def _move_in(self, make_views: Callable[[], dict[str, Any]]) -> None:
+        self.views = make_views()
+        gc.enable()
+        self._room.remove_children()
+        self._room.mount_all(self.views.values())
+        self._arrange()
+        if self._folder is not None and self._desk is None:
+            self._open(self._folder)
 
     def _chosen(self, folder: Path | None) -> None:
         if folder is not None:
-            self._open(folder)
+            self._folder = folder
+            if self.views:
+                self._open(folder)
         elif self._desk is None:
             self.exit()
 
     def _open(self, folder: Path) -> None:
+        from keel.app.desk import Desk
+        from keel.app.editing import Editing
+
         if self._desk is not None:
             self._desk.close()
         self.history = History()
@@ -145,6 +179,8 @@ class Shell(App[None]):
     def _wish(self) -> None:
         if self._desk is None:
             return
+        from keel.app.desk import Wish
+
         s = self.state
         chart = self.views[HEALTH].chart_cells
         self._desk.wish(Wish(s.view, s.lens, s.ask, s.held, self.tape.cells, chart))
@@ -200,9 +236,9 @@ class Shell(App[None]):
     # Keys.
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
-        """Our keys count when no window is open and no ask is being typed."""
+        """Our keys count when the views are there, no window is open and no ask is being typed."""
         if action == "key":
-            return len(self.screen_stack) == 1 and not self.asking.typing
+            return bool(self.views) and len(self.screen_stack) == 1 and not self.asking.typing
         return super().check_action(action, parameters)
 
     def action_key(self, key: str) -> None:

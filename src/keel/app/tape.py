@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-import numpy as np
 from textual import events
 from textual.message import Message
 
-from keel.app.desk import Picture
 from keel.app.paper import Line, Sheet
 from keel.app.strokes import nice_step, spark, tick_words
-from keel.model.frames import NS_PER_S
 from keel.model.span import Span
+from keel.model.units import NS_PER_S
+
+if TYPE_CHECKING:
+    from keel.app.desk import Picture
 
 LABEL = 8
 RIGHT = 2
@@ -60,7 +62,7 @@ class Tape(Sheet):
             label = buses[row].name if row == 0 or len(buses) <= 2 else f"{len(buses) - 1} more"
             role = self.palette.bus(row)
             lines[row].put(2, label, style(role), 5)
-            top = float(np.quantile(rate, 0.99)) * 1.25 if rate.any() else 1.0
+            top = sorted(rate.tolist())[int(0.99 * (len(rate) - 1))] * 1.25
             self._write(lines[row], spark(rate[: self.cells], top or 1.0), role, picture)
         self._flags(lines[2], picture)
         self._axis(lines[3], picture, width)
@@ -101,8 +103,8 @@ class Tape(Sheet):
             return "raised" if low <= cell < high else "ink"
 
         times = picture.tape.fault_times
-        cells = np.unique((times - picture.whole.start) * self.cells // max(picture.whole.end - picture.whole.start, 1))
-        for cell in cells[: self.cells].tolist():
+        length = max(picture.whole.end - picture.whole.start, 1)
+        for cell in set(((times - picture.whole.start) / length * self.cells).astype(int).tolist()):
             line.put(LABEL + cell, "│", self.palette.style("coral", on(cell), True), 1)
         for mark in picture.snapshot.manifest.marks:
             cell = self._cell(picture, mark.time)

@@ -14,8 +14,8 @@ from keel.app.ribbon import bytes_that_fit, kept_words, ribbon, value_lines
 from keel.app.rows import Column, fit, window
 from keel.app.strokes import spark
 from keel.measure.census import Tally
-from keel.model.frames import NS_PER_S
 from keel.model.identity import Form, key_words, unpack_key
+from keel.model.units import NS_PER_S
 
 COLUMNS = (
     Column("bus", "bus", 5),
@@ -24,13 +24,13 @@ COLUMNS = (
     Column("frames", "frames", 9, True, drop=3),
     Column("rate", "rate /s", 8, True),
     Column("cycle", "cycle ms", 9, True, drop=2),
-    Column("jitter", "jitter ms", 9, True, drop=4),
+    Column("jitter", "jitter ms", 10, True, drop=4),
     Column("activity", "activity", 16, drop=6),
     Column("len", "len", 3, True),
     Column("payload", "payload now", 23),
     Column("moved", "moved", 7, True, drop=5),
     Column("faults", "faults", 7, True),
-    Column("kept", "kept signals", 18, drop=7),
+    Column("kept", "kept signals", 17, drop=7),
 )
 SORTS = ("id", "name", "frames", "rate", "cycle", "jitter", "moved", "faults")
 RIBBON_ROWS = 7

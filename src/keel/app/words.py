@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time as clock
 
-from keel.model.frames import NS_PER_S
+from keel.model.units import NS_PER_S
 
 
 def count(number: int) -> str:

@@ -18,7 +18,8 @@ from keel.errors import ControlError
 from keel.lines.can import with_wire_bits
 from keel.model.bus import wire_ns
 from keel.model.faults import Fault
-from keel.model.frames import NS_PER_S, Flag, FrameBatch, batch_of, concat, empty_batch, replace_columns
+from keel.model.frames import Flag, FrameBatch, batch_of, concat, empty_batch, replace_columns
+from keel.model.units import NS_PER_S
 
 STEP_NS = int(STEP_S * NS_PER_S)
 HOLD_NS = 25_000_000

@@ -81,6 +81,10 @@ def _run_app(folder: Path | None, recorder: subprocess.Popen[bytes] | None) -> N
         from keel.errors import InputError
 
         raise InputError("keel", "the app needs a terminal", "standard input and output to be one")
+    import gc
+
+    # Loading makes no garbage worth looking for; the app looks again once its views are there.
+    gc.disable()
     from keel.app import run
 
     run(folder, recorder)

@@ -11,8 +11,9 @@ from keel.draw.sheet import BRASS, CORAL, DIM, LINE, SEA, bus_colour, new_sheet,
 from keel.measure.cycles import Cycle
 from keel.measure.load import Series
 from keel.model.bus import Bus
-from keel.model.frames import NS_PER_S, Times
+from keel.model.frames import Times
 from keel.model.span import Mark, Span
+from keel.model.units import NS_PER_S
 
 
 def draw_load(path: Path, title: str, series: Series, buses: list[Bus], marks: list[Mark], start: int) -> None:

@@ -8,9 +8,10 @@ import json
 from collections.abc import Iterator
 
 from keel.model.faults import fault_words
-from keel.model.frames import NS_PER_S, Flag, FrameBatch
+from keel.model.frames import Flag, FrameBatch
 from keel.model.identity import Form, format_ident
 from keel.model.plain import csv_cell, plain
+from keel.model.units import NS_PER_S
 
 CSV_HEADER = (
     "number", "t", "elapsed_s", "bus", "id", "ext", "dir", "kind", "fd", "brs", "esi", "len", "dlc",

@@ -24,8 +24,9 @@ from keel.hunt.columns import Column, flips, gather
 from keel.hunt.fields import join_bits, read_as_number
 from keel.hunt.structure import counter_bits
 from keel.model.fields import BitField, extract
-from keel.model.frames import NS_PER_S, Bytes, Rows, Times
+from keel.model.frames import Bytes, Rows, Times
 from keel.model.span import Span
+from keel.model.units import NS_PER_S
 
 BIN_NS = 50_000_000
 MOST_BINS = 24_000

@@ -6,8 +6,8 @@ from decimal import Decimal, InvalidOperation
 from pathlib import Path
 
 from keel.errors import InputError
-from keel.model.frames import NS_PER_S
 from keel.model.span import Span
+from keel.model.units import NS_PER_S
 
 
 def read_spans(path: Path, start: int) -> list[Span]:

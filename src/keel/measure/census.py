@@ -13,8 +13,9 @@ from math import sqrt
 import numpy as np
 
 from keel.ask.matches import Matches, Part
-from keel.model.frames import NS_PER_S, Bytes, Times
+from keel.model.frames import Bytes, Times
 from keel.model.span import Span
+from keel.model.units import NS_PER_S
 from keel.store.chunk import Chunk
 
 SHOWN_BYTES = 64

@@ -8,7 +8,7 @@ import numpy as np
 
 from keel.ask.matches import Matches
 from keel.model.faults import Fault
-from keel.model.frames import NS_PER_S
+from keel.model.units import NS_PER_S
 
 
 @dataclass(frozen=True)

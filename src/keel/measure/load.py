@@ -13,8 +13,9 @@ import numpy.typing as npt
 
 from keel.ask.matches import Matches
 from keel.model.bus import Bus, wire_ns
-from keel.model.frames import NS_PER_S, Times
+from keel.model.frames import Times
 from keel.model.span import Span
+from keel.model.units import NS_PER_S
 from keel.store.chunk import Chunk
 from keel.store.recording import Snapshot
 
@@ -124,9 +125,10 @@ def _spread(
 ) -> None:
     cell = np.floor((middles - span.start) / width).astype(np.int64)
     inside = (cell >= 0) & (cell < frames.shape[1])
+    cells, size = cell[inside], frames.shape[1]
     for bus in range(len(frames)):
-        np.add.at(frames[bus], cell[inside], add_frames[bus, inside])
-        np.add.at(wire[bus], cell[inside], add_wire[bus, inside])
+        frames[bus] += np.bincount(cells, add_frames[bus, inside], minlength=size)
+        wire[bus] += np.bincount(cells, add_wire[bus, inside], minlength=size)
 
 
 def _count(chunk: Chunk, buses: list[Bus], span: Span, width: float, frames: Floats, wire: Floats) -> None:

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from keel.model.frames import NS_PER_S, FrameBatch
+from keel.model.frames import FrameBatch
+from keel.model.units import NS_PER_S
 
 
 @dataclass(frozen=True)

@@ -23,7 +23,6 @@ Times: TypeAlias = npt.NDArray[np.int64]
 Bytes: TypeAlias = npt.NDArray[np.uint8]
 Mask: TypeAlias = npt.NDArray[np.bool_]
 
-NS_PER_S = 1_000_000_000
 FD_LENGTHS = (0, 1, 2, 3, 4, 5, 6, 7, 8, 12, 16, 20, 24, 32, 48, 64)
 """Payload length by DLC for CAN FD. Source: ISO 11898-1:2015, table 5."""
 

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-import numpy as np
+from keel.model.units import NS_PER_S
 
-from keel.model.frames import NS_PER_S, Times
+if TYPE_CHECKING:
+    from keel.model.frames import Times
 
 
 @dataclass(frozen=True, order=True)
@@ -24,6 +26,8 @@ class Span:
     def edges(self, cells: int) -> Times:
         """The bounds of so many equal stretches, shape (cells + 1,), exact: times since 1970 in ns exceed what
         a float holds."""
+        import numpy as np
+
         whole, rest = divmod(self.end - self.start, cells)
         steps = np.arange(cells + 1, dtype=np.int64)
         return self.start + whole * steps + rest * steps // cells

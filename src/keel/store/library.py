@@ -10,7 +10,7 @@ from pathlib import Path
 from platformdirs import user_data_path
 
 from keel.errors import RecordingError
-from keel.model.frames import NS_PER_S
+from keel.model.units import NS_PER_S
 from keel.store.journal import JournalReader
 from keel.store.manifest import load_manifest
 from keel.store.writer import is_being_written, journal_numbers, journal_path

@@ -14,7 +14,7 @@ from keel.store.manifest import FILE, Manifest, load_manifest
 from keel.store.segment import read_segment, segment_path
 from keel.store.writer import is_being_written, journal_numbers, journal_path
 
-PAGE_ROWS = 1 << 15
+PAGE_ROWS = 1 << 14
 """Rows of the newest chunk at most: it is clustered anew each time rows are added."""
 
 

@@ -17,7 +17,7 @@ import numpy as np
 from keel.errors import RecordingError
 from keel.model.frames import COLUMNS, FrameBatch, Rows
 from keel.model.identity import Keys
-from keel.store.chunk import cluster, runs_of
+from keel.store.chunk import runs_of
 
 _METADATA = {"keel.schema": "1", "keel.rows": "clustered by bus, form and identifier; see column order"}
 
@@ -30,6 +30,8 @@ def segment_path(folder: Path, number: int) -> Path:
 def write_segment(path: Path, batch: FrameBatch, bus_names: list[str]) -> None:
     """Seal a batch that is in order of arrival; the file appears whole or not at all."""
     import pyarrow as pa
+
+    from keel.store.kernels import cluster
 
     stored, order, _, _ = cluster(batch)
     arrays: list[Any] = []

@@ -1,0 +1,87 @@
+"""Clustering, compiled: what the recorder and imports use. `keel.store.chunk.cluster` does the same in NumPy, for the
+app, which is not to wait for compiled code to load."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from keel.model.frames import COLUMNS, FrameBatch, Rows
+from keel.model.identity import Keys
+
+
+@njit(cache=True, nogil=True)
+def _codes(keys: Any, codes: Any, unique: Any) -> int:
+    """Number the different keys in order of appearance; returns how many there are."""
+    size = 1024
+    while size < 2 * len(unique):
+        size *= 2
+    table = np.full(size, -1, np.int64)
+    mask = np.uint64(size - 1)
+    found = 0
+    last_key = np.uint64(0)
+    last_code = np.int64(-1)
+    for i in range(len(keys)):
+        key = keys[i]
+        if last_code >= 0 and key == last_key:
+            codes[i] = last_code
+            continue
+        # Fibonacci hashing: the golden ratio's bits spread neighbouring identifiers.
+        slot = (key * np.uint64(0x9E3779B97F4A7C15)) >> np.uint64(40) & mask
+        while table[slot] >= 0 and unique[table[slot]] != key:
+            slot = (slot + np.uint64(1)) & mask
+        if table[slot] < 0:
+            table[slot] = found
+            unique[found] = key
+            found += 1
+        codes[i] = table[slot]
+        last_key, last_code = key, codes[i]
+    return found
+
+
+@njit(cache=True, nogil=True)
+def _place(codes: Any, rank: Any, starts: Any, order: Any, stored: Any) -> None:
+    """Counting sort, stable: where each frame goes, and which frame came there."""
+    at = starts.copy()
+    for i in range(len(codes)):
+        run = rank[codes[i]]
+        place = at[run]
+        at[run] += 1
+        order[i] = place
+        stored[place] = i
+
+
+@njit(cache=True, nogil=True)
+def _gather(offsets: Any, data: Any, stored: Any, new: Any, out: Any) -> None:
+    at = 0
+    for i in range(len(stored)):
+        start = offsets[stored[i]]
+        size = offsets[stored[i] + 1] - start
+        new[i] = at
+        for k in range(size):
+            out[at + k] = data[start + k]
+        at += size
+    new[len(stored)] = at
+
+
+def cluster(batch: FrameBatch) -> tuple[FrameBatch, Rows, Keys, Rows]:
+    """As `keel.store.chunk.cluster`."""
+    keys = batch.keys()
+    n = len(batch)
+    codes, seen = np.empty(n, np.int64), np.empty(n, np.uint64)
+    found = int(_codes(keys, codes, seen))
+    by_key = np.argsort(seen[:found])
+    rank = np.empty(found, np.int64)
+    rank[by_key] = np.arange(found)
+    run_keys = seen[:found][by_key]
+    starts = np.zeros(found + 1, np.int64)
+    np.cumsum(np.bincount(codes, minlength=found)[by_key], out=starts[1:])
+    order, stored = np.empty(n, np.int64), np.empty(n, np.int64)
+    _place(codes, rank, starts, order, stored)
+    low, high = int(batch.offsets[0]), int(batch.offsets[-1])
+    offsets, data = np.empty(n + 1, np.int64), np.empty(high - low, np.uint8)
+    _gather(batch.offsets.astype(np.int64, copy=False), batch.data, stored, offsets, data)
+    columns = {name: getattr(batch, name)[stored] for name in COLUMNS}
+    return FrameBatch(**columns, offsets=offsets, data=data), order, run_keys, starts
