@@ -33,6 +33,7 @@ $(READY): requirements.lock pyproject.toml
 	$(PYTHON) -m venv .venv || (apt-get update -qq && apt-get install -y -qq python3-venv && $(PYTHON) -m venv .venv)
 	$(BIN)/pip install -q --disable-pip-version-check -r requirements.lock
 	$(BIN)/pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
+	$(BIN)/python -m compileall -q src/keel
 	$(BIN)/keel prepare
 	@touch $(READY)
 

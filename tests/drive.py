@@ -69,6 +69,11 @@ class Terminal:
                 raise AssertionError(f"{what}: {[t for t in texts if (t in screen) == gone]}\n{screen}")
             time.sleep(0.1)
 
+    def kill(self) -> None:
+        """Kill what runs in it, without warning."""
+        shell = self._tmux("display", "-p", "#{pane_pid}").strip()
+        subprocess.run(["pkill", "-9", "-P", shell], check=True)
+
     def close(self) -> None:
         """End it, whatever runs in it."""
         subprocess.run(["tmux", "-S", self._socket, "kill-server"], capture_output=True, check=False)

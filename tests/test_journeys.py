@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import json
+import os
 import re
+import signal
 import subprocess
 import sys
 import time
@@ -16,7 +19,7 @@ from keel.store.manifest import load_manifest
 from keel.store.recording import Recording
 from tests.drive import KEEL, Terminal
 
-pytestmark = pytest.mark.journey
+pytestmark = [pytest.mark.journey, pytest.mark.xdist_group("terminal")]
 Start = Callable[..., Terminal]
 
 
@@ -206,10 +209,10 @@ def test_a_killed_app_and_a_killed_recorder_leave_a_recording_that_opens(start: 
     t.until("⚑1")
     (live,) = shelf()
     assert live.live
-    subprocess.run(["pkill", "-9", "-f", f"record --from bench {live.folder}"], check=True)
+    os.kill(int(json.loads((live.folder / "status.json").read_text())["process"]), signal.SIGKILL)
     t.until("○ closed")
     seen = frames_in(t.screen())
-    subprocess.run(["pkill", "-9", "-f", r"keel demo$"], check=False)
+    t.kill()
     t.close()
     again = start(f"{KEEL} open {live.name}", columns=100, rows=30)
     screen = again.until("○ closed", "HelmCommand", "⚑1")
@@ -219,10 +222,10 @@ def test_a_killed_app_and_a_killed_recorder_leave_a_recording_that_opens(start: 
 
 
 def test_the_recorder_stops_when_its_app_is_killed(start: Start) -> None:
-    t = start(f"exec {KEEL} demo")
+    t = start(f"{KEEL} demo")
     t.until("● live")
     (live,) = shelf()
-    subprocess.run(["pkill", "-9", "-f", "keel demo"], check=False)
+    t.kill()
     end = time.monotonic() + 30
     while shelf()[0].live:
         assert time.monotonic() < end, "the recorder went on"

@@ -15,7 +15,7 @@ SOURCES = sorted((ROOT / "src" / "keel").rglob("*.py"))
 
 def test_imports_run_downward_and_the_core_has_no_interface_code() -> None:
     lint = Path(sys.executable).with_name("lint-imports")
-    done = subprocess.run([str(lint), "--no-cache"], cwd=ROOT, capture_output=True, text=True)
+    done = subprocess.run([str(lint), "--no-cache"], cwd=ROOT, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stdout
     assert "2 kept, 0 broken" in done.stdout
 
@@ -29,7 +29,8 @@ def test_files_are_small_and_open_with_what_they_are(path: Path) -> None:
 
 @pytest.mark.parametrize("module", ["keel.app.main", "keel.cli.live"])
 def test_what_is_slow_to_load_is_left_for_later(module: str) -> None:
-    code = f"import sys, {module}; print(' '.join(m for m in ('numba', 'pyarrow', 'matplotlib', 'lark', 'numpy') if m in sys.modules))"
+    slow = ("numba", "pyarrow", "matplotlib", "lark", "numpy")
+    code = f"import sys, {module}; print(' '.join(m for m in {slow!r} if m in sys.modules))"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == ""
 

@@ -17,7 +17,7 @@ import pytest
 def keel(*arguments: str | Path, timeout: float = 120) -> subprocess.CompletedProcess[str]:
     """Run a command with its output piped."""
     command = [sys.executable, "-m", "keel", *map(str, arguments)]
-    return subprocess.run(command, capture_output=True, text=True, timeout=timeout)
+    return subprocess.run(command, capture_output=True, text=True, timeout=timeout, check=False)
 
 
 @pytest.fixture(scope="module")
@@ -138,6 +138,7 @@ def test_the_bench_sails_the_same_voyage_twice(tmp_path: Path) -> None:
         (["bench", "--seconds", "1", "--out", "{log}"], 1, "already"),
         (["import", "/nowhere/x.log", "-o", "y"], 1, "cannot be read"),
         (["import", "{log}/recording.json", "-o", "{tmp}/y"], 1, "no format recognises"),
+        (["record", "--from", "bench", "{log}"], 1, "has the buses bus0, bus1, but frames come from A, B"),
         (["record", "--from", "nothing", "{tmp}/y"], 1, "no such source; expected bench"),
         (["hunt", "{log}", "--marks", "/nowhere"], 1, "cannot be read"),
         (["open", "/nowhere/else"], 1, "no such recording or file"),
@@ -161,7 +162,7 @@ def test_every_command_explains_itself_with_an_example(command: str) -> None:
 
 def test_a_reader_that_has_enough_is_no_error(log: Path) -> None:
     line = f"{sys.executable} -m keel frames {log} --json | head -1; echo ${{PIPESTATUS[0]}}"
-    done = subprocess.run(["bash", "-c", line], capture_output=True, text=True)
+    done = subprocess.run(["bash", "-c", line], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "0" and "Traceback" not in done.stderr
 
 

@@ -69,7 +69,7 @@ def test_a_candidate_is_drawn_over_its_spans(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("name", ["x.png", "x", "x.svg.txt"])
 def test_other_endings_are_refused(name: str) -> None:
-    with pytest.raises(InputError, match="an ending of .svg or .pdf"):
+    with pytest.raises(InputError, match=r"an ending of \.svg or \.pdf"):
         check_ending(Path(name))
 
 

@@ -50,7 +50,7 @@ def header(ident: int, extended: bool) -> list[int]:
 
 def classic_bits(ident: int, extended: bool, payload: bytes, remote: bool, dlc: int) -> int:
     bits = header(ident, extended)
-    bits += [int(remote), 0, 0] + number(dlc, 4)
+    bits += [int(remote), 0, 0, *number(dlc, 4)]
     for byte in payload:
         bits += number(byte, 8)
     bits += crc15(bits)
@@ -60,7 +60,7 @@ def classic_bits(ident: int, extended: bool, payload: bytes, remote: bool, dlc: 
 
 def fd_bits(ident: int, extended: bool, payload: bytes, brs: bool, esi: bool) -> tuple[int, int]:
     slow = header(ident, extended) + ([0] if extended else [0, 0]) + [1, 0, int(brs)]
-    bits = slow + [int(esi)] + number(int(LENGTH_TO_DLC[len(payload)]), 4)
+    bits = [*slow, int(esi), *number(int(LENGTH_TO_DLC[len(payload)]), 4)]
     for byte in payload.ljust(FD_LENGTHS[LENGTH_TO_DLC[len(payload)]], b"\0"):
         bits += number(byte, 8)
     places = stuffed(bits, at_end=False)

@@ -153,7 +153,7 @@ def test_a_lost_segment_is_said_and_the_rest_works(tmp_path: Path, damage: str) 
 
 
 def test_what_is_no_recording_is_refused_with_the_reason(tmp_path: Path) -> None:
-    with pytest.raises(NotARecording, match="has no recording.json"):
+    with pytest.raises(NotARecording, match=r"has no recording\.json"):
         Recording(tmp_path)
     (tmp_path / FILE).write_text("{ not json")
     with pytest.raises(NotARecording, match="cannot be read"):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical, VerticalScroll
@@ -13,6 +14,7 @@ from textual.widgets.option_list import Option
 
 from keel.app.actions import ACTIONS
 from keel.app.state import VIEWS
+from keel.model.plain import plain
 
 BOX = """
     align: center middle;
@@ -53,7 +55,7 @@ class Export(ModalScreen[tuple[str, str] | None]):
         """The offers, and the path."""
         with Vertical():
             yield Static("save", markup=False)
-            yield OptionList(*(Option(o.words.replace("[", "\\["), id=o.kind) for o in self._offers))
+            yield OptionList(*(Option(Text(plain(o.words)), id=o.kind) for o in self._offers))
             yield Static("to this file; an ending of .svg or .pdf says which", classes="dim", markup=False)
             yield Input(self._offers[0].path, id="path", compact=True)
             yield Static("↑ ↓ what    tab path    enter save    esc leave", classes="dim", markup=False)
@@ -97,7 +99,7 @@ class AskName(ModalScreen[str | None]):
     def compose(self) -> ComposeResult:
         """The question and the answer."""
         with Vertical():
-            yield Static(self._title, markup=False)
+            yield Static(plain(self._title), markup=False)
             yield Input(self._proposal, id="name", max_length=40, compact=True)
             yield Static(self._hint, classes="dim", markup=False)
 

@@ -151,7 +151,8 @@ class Hunt(Sheet):
         marks = [m for m in picture.snapshot.manifest.marks if picture.lens.start <= m.time < picture.lens.end]
         spans = evidence_spans(picture, self.moments)
         kind = "moments" if self.moments else "pairs (before, after)"
-        text = f"{len(marks)} marks as {kind} give {len(spans)} span{'s' if len(spans) != 1 else ''}"
+        marked, give = ("marks", "give") if len(marks) != 1 else ("mark", "gives")
+        text = f"{len(marks)} {marked} as {kind} {give} {len(spans)} span{'s' if len(spans) != 1 else ''}"
         if not self.moments and len(marks) % 2:
             text += ", the last mark has no partner"
         at = line.put(at, text, style("brass")) + 3

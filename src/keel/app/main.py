@@ -126,7 +126,7 @@ class KeelApp(Shell):
         def keep(name: str | None) -> None:
             if name:
                 said = editing.keep_signal(picture, candidate, name)
-                self.notify(said, timeout=4, markup=False)
+                self.tell(said)
 
         title = f"Name for {picture.name(candidate.key)} {candidate.field.words()}"
         hint = "Watch and Frames show its raw value under this name.   enter keep   esc leave"
@@ -159,6 +159,6 @@ class KeelApp(Shell):
         try:
             job()
         except (KeelError, OSError) as error:
-            self.call_from_thread(self.notify, str(error), severity="error", timeout=8, markup=False)
+            self.call_from_thread(self.tell, str(error), 8, True)
         else:
-            self.call_from_thread(self.notify, f"saved {path}", timeout=4, markup=False)
+            self.call_from_thread(self.tell, f"saved {path}")

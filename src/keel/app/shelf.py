@@ -87,10 +87,14 @@ class ShelfList(Sheet):
             "frames": (words.count(shelved.frames), "text"),
             "marks": (str(shelved.marks) if shelved.marks else "·", "brass" if shelved.marks else "faint"),
             "state": ("● live" if shelved.live else "", "sea"),
-            "source": (shelved.problem or shelved.source, "coral" if shelved.problem else "dim"),
+            "source": (shelved.source, "dim"),
         }
         for column, at in columns:
             text, role = cells[column.name]
+            if shelved.problem and column.name != "name":
+                # It has no numbers; their place says why.
+                line.put(2 + at, f"✕ {shelved.problem}", style("coral", on), width - at - 4)
+                break
             line.put(2 + at, text, style(role, on), column.width, column.right)
         return line
 

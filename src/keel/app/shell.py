@@ -11,7 +11,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from subprocess import Popen
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from textual import work
 from textual.app import App, ComposeResult
@@ -29,6 +29,7 @@ from keel.app.shelf import Shelf
 from keel.app.state import FRAMES, HEALTH, VIEWS, History, State
 from keel.app.tape import Tape
 from keel.errors import AskError, KeelError
+from keel.model.plain import plain
 from keel.model.span import moved
 
 if TYPE_CHECKING:
@@ -136,6 +137,11 @@ class Shell(App[None]):
         if self._desk is not None:
             self._desk.close()
 
+    def tell(self, sentence: str, seconds: float = 4, error: bool = False) -> None:
+        """Say something in passing. What it names may come from outside, so it is shown harmlessly."""
+        severity: Literal["error", "information"] = "error" if error else "information"
+        self.notify(plain(sentence, 300), timeout=seconds, severity=severity, markup=False)
+
     # From the desk to the views.
 
     def _deliver(self, news: Picture | KeelError) -> None:
@@ -143,7 +149,7 @@ class Shell(App[None]):
 
     def _receive(self, news: Picture | KeelError) -> None:
         if isinstance(news, KeelError):
-            self.notify(self._why(news), severity="error", timeout=10, markup=False)
+            self.tell(self._why(news), 10, error=True)
             return
         self.picture = news
         self._received = time.monotonic()
@@ -272,13 +278,13 @@ class Shell(App[None]):
     def do_back(self) -> None:
         """Take back the last change."""
         words = self.history.back()
-        self.notify(f"took back: {words}" if words else "there is nothing to take back", timeout=1.5, markup=False)
+        self.tell(f"took back: {words}" if words else "there is nothing to take back", 1.5)
 
     def do_mark(self) -> None:
         """Flag a mark: now, or at the frame in hand."""
         picture, editing = self.picture, self.editing
         if picture is None or editing is None or not picture.snapshot.frames:
-            self.notify("there is no frame to mark yet", timeout=2)
+            self.tell("there is no frame to mark yet", 2)
             return
         frames = self.views[FRAMES]
         if self.state.view == FRAMES and not frames.following and frames.number_in_hand is not None:
@@ -289,7 +295,7 @@ class Shell(App[None]):
         else:
             at = picture.lens.end - 1
         number = editing.add_mark(at)
-        self.notify(f"⚑ mark {number} at {(at - picture.whole.start) / 1e9:.1f} s", timeout=1.5)
+        self.tell(f"⚑ mark {number} at {(at - picture.whole.start) / 1e9:.1f} s", 1.5)
 
     def _move_lens(self, change: str) -> None:
         picture = self.picture

@@ -7,7 +7,8 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from keel.errors import ControlError
+from keel.errors import ControlError, RecordingError
+from keel.model.plain import plain
 from keel.sources.source import Source
 from keel.store.control import ControlReader, Status, write_status
 from keel.store.manifest import Manifest, edit_manifest
@@ -38,8 +39,13 @@ def record(
 
     Raises:
         RecordingBusy: another recorder has the recording.
+        RecordingError: the recording is of other buses.
     """
     writer = Writer(folder)
+    if [bus.name for bus in writer.buses] != [bus.name for bus in source.buses]:
+        writer.close()
+        has, comes = (", ".join(plain(bus.name) for bus in buses) for buses in (writer.buses, source.buses))
+        raise RecordingError(str(folder), f"has the buses {has}, but frames come from {comes}")
     controls = ControlReader(folder)
     frames, refused = 0, ""
     begin = time.monotonic()
