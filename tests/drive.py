@@ -22,7 +22,8 @@ class Terminal:
             raise RuntimeError("tmux is missing: make test installs it")
         self._socket = str(folder / "tmux")
         environment = {**os.environ, "COLORTERM": "truecolor", "LC_ALL": "C.UTF-8", "TERM": "xterm-256color"}
-        environment.pop("TMUX", None)
+        for name in ("TMUX", "COLUMNS", "LINES"):
+            environment.pop(name, None)
         size = ["-x", str(columns), "-y", str(rows)]
         keep = f"{command}; echo EXIT $?; sleep 3600"
         subprocess.run(

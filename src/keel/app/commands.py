@@ -10,14 +10,14 @@ from keel.app.actions import actions_in
 from keel.app.state import VIEWS
 
 if TYPE_CHECKING:
-    from keel.app.main import KeelApp
+    from keel.app.shell import Shell
 
 
 class KeelCommands(Provider):
     """What can be done in the view that is open."""
 
     def _entries(self) -> list[tuple[str, str, object]]:
-        app = cast("KeelApp", self.app)
+        app = cast("Shell", self.app)
         entries: list[tuple[str, str, object]] = []
         for action in actions_in(app.state.view):
             entries.append((action.help, action.shown, lambda a=action: app.perform(a)))

@@ -52,6 +52,7 @@ class Head(Sheet):
         lost = manifest.lost + (picture.status.lost if picture.status else 0)
         tail = f"✕ {words.count(faults)} faults" if faults else "· no faults"
         tail_at = width - len(tail) - len(f"{lost} lost") - 4
+        line.put(tail_at - 2, " " * width, style("text", "panel"))
         line.put(tail_at, tail, style("coral" if faults else "dim", "panel"))
         line.put(tail_at + len(tail) + 3, f"{lost} lost", style("coral" if lost else "dim", "panel"))
         self._loads(line, picture, at, tail_at - 2)

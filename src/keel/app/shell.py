@@ -72,6 +72,7 @@ class Shell(App[None]):
         self._desk: Desk | None = None
         self.editing: Editing | None = None
         self._received = 0.0
+        self._told: set[str] = set()
         self.views: dict[str, Any] = {}
         self._room = Container(Opening(), id="room")
         self.head = Head(folder.stem if folder else "")
@@ -152,6 +153,10 @@ class Shell(App[None]):
             self.tell(self._why(news), 10, error=True)
             return
         self.picture = news
+        for sentence in (*news.snapshot.problems, *news.snapshot.manifest.notes):
+            if sentence not in self._told:
+                self._told.add(sentence)
+                self.tell(sentence, 8, error=sentence in news.snapshot.problems)
         self._received = time.monotonic()
         self.head.show(news)
         self.tape.show(news)
