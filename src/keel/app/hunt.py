@@ -290,7 +290,8 @@ class Hunt(Sheet):
         title = self.line(width)
         at = title.put(2, f"candidate {self._cursor + 1}", self.palette.style("sea", bold=True)) + 1
         text = f"{picture.name(candidate.key)} {candidate.field.words()}, raw, over your marked spans"
-        if width < 120:
+        if width < 105:
+            # There is no room for the column that says why.
             text = f"{picture.name(candidate.key)}: {candidate.why}"
         title.put(at, text, self.palette.style("dim"), width - at - 1)
         zero = picture.whole.start

@@ -24,22 +24,19 @@ class Dots:
         self._cells = np.zeros((max(height, 1), max(width, 1)), np.int64)
 
     def plot(self, x: npt.NDArray[np.float64], y: npt.NDArray[np.float64]) -> None:
-        """Draw a curve; x and y from 0 (left, bottom) to 1. Steep parts are joined up."""
+        """Draw a curve; x and y from 0 (left, bottom) to 1. Values are held, so that it makes steps."""
         across, down = self.width * 2, self.height * 4
         column = np.clip((x * (across - 1)).round().astype(int), 0, across - 1)
         row = np.clip(((1 - y) * (down - 1)).round().astype(int), 0, down - 1)
         before: tuple[int, int] | None = None
         for c, r in zip(column.tolist(), row.tolist(), strict=True):
-            low, high = (r, r) if before is None else (min(r, before[1]), max(r, before[1]))
-            self._dot(c, r)
-            if before is not None and c - before[0] <= 2:
-                for step in range(low, high + 1):
-                    self._dot(c, step)
-            elif before is not None:
-                for step in range(before[0], c):
-                    self._dot(step, before[1])
-                for step in range(low, high + 1):
-                    self._dot(c, step)
+            if before is None:
+                before = (c, r)
+            # Each value lasts until the next: along, then up or down.
+            for step in range(before[0], c + 1):
+                self._dot(step, before[1])
+            for step in range(min(r, before[1]), max(r, before[1]) + 1):
+                self._dot(c, step)
             before = (c, r)
 
     def _dot(self, column: int, row: int) -> None:

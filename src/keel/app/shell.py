@@ -341,5 +341,11 @@ class Shell(App[None]):
             sheet.repaint()
 
     def do_quit(self) -> None:
-        """Leave."""
+        """Leave, once what is being saved is saved."""
+        self.run_worker(self._leave())
+
+    async def _leave(self) -> None:
+        saving = [worker for worker in self.workers if worker.group == "save"]
+        if saving:
+            await self.workers.wait_for_complete(saving)
         self.exit()
