@@ -60,6 +60,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("gap_of", "g", "g", "gap", "Jump to the longest gap of this identifier", (HEALTH,)),
     Action("search", "r", "r", "search", "Search again: what follows the marks?", (HUNT,)),
     Action("pairing", "p", "p", "pairs", "Marks as pairs (before, after) or as moments", (HUNT,)),
+    Action("give_up", "escape", "esc", "", "Give up the search", (HUNT,)),
     Action("mark", "m", "m", "mark", "Flag a mark: now, or at the frame in hand"),
     Action("ask", "slash", "/", "ask", "Type an ask"),
     Action("back", "backspace", "⌫", "back", "Take back the last change of lens, ask, pick or marks"),

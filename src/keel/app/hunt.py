@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -55,13 +57,10 @@ def evidence_spans(picture: Picture, moments: bool) -> list[Span]:
     return around(marks) if moments else pair_up(marks)
 
 
-def search(picture: Picture, moments: bool, stopped: object) -> Result:
+def search(picture: Picture, moments: bool, stopped: Callable[[], bool]) -> Result:
     """Run the hunt; for a worker thread. ``stopped`` is asked whether to give up."""
-    import time
-
     begin = time.monotonic()
-    asked = stopped if callable(stopped) else (lambda: False)
-    findings = follow_marks(picture.matches, evidence_spans(picture, moments), asked)
+    findings = follow_marks(picture.matches, evidence_spans(picture, moments), stopped)
     keys = {c.key for c in findings.candidates}
     payloads = {key: gather(picture.matches, key)[key] for key in keys}
     return Result(findings, payloads, time.monotonic() - begin, moments)

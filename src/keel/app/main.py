@@ -117,6 +117,10 @@ class KeelApp(Shell):
         result = search(picture, moments, lambda: worker.is_cancelled)
         self.call_from_thread(self.views[HUNT].take, None if worker.is_cancelled else result)
 
+    def do_give_up(self) -> None:
+        """Give the search up."""
+        self.workers.cancel_group(self, "hunt")
+
     def on_hunt_keep(self, message: Hunt.Keep) -> None:
         """Ask for a name, then keep the candidate as a signal."""
         picture, editing, candidate = self.picture, self.editing, message.candidate

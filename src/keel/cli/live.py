@@ -24,6 +24,7 @@ def demo(
     """Sail the simulated ferry Tern, record it, and watch."""
     from keel.store.library import new_name
 
+    _needs_terminal()
     folder = new_name("tern")
     options = ["--seed", str(seed), "--speed", str(speed), "--stop-with", str(os.getpid())]
     command = [sys.executable, "-m", "keel", "record", "--from", "bench", str(folder), *options]
@@ -76,11 +77,15 @@ def _imported(file: Path) -> Path:
     return folder
 
 
-def _run_app(folder: Path | None, recorder: subprocess.Popen[bytes] | None) -> None:
+def _needs_terminal() -> None:
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         from keel.errors import InputError
 
         raise InputError("keel", "the app needs a terminal", "standard input and output to be one")
+
+
+def _run_app(folder: Path | None, recorder: subprocess.Popen[bytes] | None) -> None:
+    _needs_terminal()
     import gc
 
     # Loading makes no garbage worth looking for; the app looks again once its views are there.

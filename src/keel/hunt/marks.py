@@ -120,11 +120,13 @@ def follow_marks(matches: Matches, spans: list[Span], cancelled: Callable[[], bo
     table = table[table.any(axis=1)]
     bins = _bins(spans, edges)
     shifts = _shifts(bins, len(edges) - 1)
-    chance = _chance(table, bins, shifts)
+    chance = _chance(table, bins, shifts, cancelled=cancelled)
     bits = sum(len(c) for c in changed.values())
     found: list[Candidate] = []
     if chance <= LIKELY_CHANCE:
         for key, column in columns.items():
+            if cancelled():
+                break
             found += _fields(column, changed[key], spans, bins, shifts)
     found = [c for c in found if c.score >= LEAST_SCORE]
     found.sort(key=lambda c: (-round(c.score, 3), -c.field.length))
@@ -201,10 +203,16 @@ def _shifts(bins: Rows, size: int) -> Rows:
     return np.random.default_rng(20).choice(possible, min(SHIFTS, len(possible)), replace=False)
 
 
-def _chance(table: Bytes, bins: Rows, shifts: Rows, give_up: float = 1.0) -> float:
+def _chance(
+    table: Bytes,
+    bins: Rows,
+    shifts: Rows,
+    give_up: float = 1.0,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> float:
     """How often the best row of ``table`` does as well with the marks shifted; 1 if nothing changed in the spans.
 
-    Counting ends where the answer is sure to be over ``give_up``.
+    Counting ends where the answer is sure to be over ``give_up``, or when it is cancelled.
     """
     if not len(table):
         return 1.0
@@ -215,7 +223,7 @@ def _chance(table: Bytes, bins: Rows, shifts: Rows, give_up: float = 1.0) -> flo
     as_good = 1
     for shift in shifts.tolist():
         as_good += float(_scores(sums, bins, shift)[0].max()) >= best - 1e-12
-        if as_good > give_up * (1 + len(shifts)):
+        if as_good > give_up * (1 + len(shifts)) or cancelled():
             return 1.0
     return as_good / (1 + len(shifts))
 
