@@ -28,7 +28,9 @@ if TYPE_CHECKING:
     from keel.store.control import Status
     from keel.store.recording import Recording, Snapshot
 
-TICK_S = 0.2
+TICK_S = 0.25
+COURTESY_S = 0.05
+"""So long the desk rests after a key, so that the interface has the interpreter to itself while it answers."""
 START_PATIENCE_S = 20.0
 
 
@@ -96,6 +98,7 @@ class Desk:
         self._jobs: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
         self._wake = threading.Event()
         self._closed = False
+        self._quiet_until = 0.0
         self._thread = threading.Thread(target=self._run, name="desk", daemon=True)
 
     def start(self) -> None:
@@ -114,6 +117,15 @@ class Desk:
         self._wish = wish
         self._wake.set()
 
+    def give_way(self) -> None:
+        """A key was pressed: let the interface answer it first."""
+        self._quiet_until = time.monotonic() + COURTESY_S
+
+    def _courtesy(self) -> None:
+        rest = self._quiet_until - time.monotonic()
+        if rest > 0:
+            time.sleep(rest)
+
     def do(self, job: Callable[[], None]) -> None:
         """Do something to the recording on the desk's thread, such as adding a mark."""
         self._jobs.put(job)
@@ -123,7 +135,7 @@ class Desk:
         recording = self._open()
         if recording is None:
             return
-        maker = _Maker(recording)
+        maker = _Maker(recording, self._courtesy)
         shown: tuple[object, ...] | None = None
         while not self._closed:
             begin = time.monotonic()
@@ -166,11 +178,13 @@ class Desk:
 class _Maker:
     """Makes pictures, keeping between them what does not change."""
 
-    def __init__(self, recording: Recording) -> None:
+    def __init__(self, recording: Recording, courtesy: Callable[[], None] = lambda: None) -> None:
+        """``courtesy`` is called between steps; it may take its time."""
         from keel.measure.census import Census
         from keel.measure.load import Loads
 
         self._folder = recording.folder
+        self._courtesy = courtesy
         self._census = Census()
         self._loads = Loads()
         self._matcher: Matcher | None = None
@@ -189,7 +203,11 @@ class _Maker:
         scene = scene_of(snapshot)
         whole = snapshot.span
         lens = wish.lens or whole
+        self._courtesy()
         matches = self._match(wish.ask, scene, snapshot, wish.lens)
+        self._courtesy()
+        census = self._census.take(matches)
+        self._courtesy()
         last_second = Span(max(newest.span.end - NS_PER_S, newest.span.start), newest.span.end)
         now = self._loads.series(newest, last_second, 1)
         picture = Picture(
@@ -204,7 +222,7 @@ class _Maker:
             loads=tuple(float(load) for load in now.load[:, 0]) if now.load.size else (),
             tape=self._loads.series(snapshot, whole, max(wish.tape_cells, 1)),
             status=read_status(self._folder) if newest.live else None,
-            census=self._census.take(matches),
+            census=census,
             activity=self._activity_of(matches, lens, wish) if wish.view == WATCH else {},
             health=self._health_of(snapshot, matches, lens, wish) if wish.view == HEALTH else None,
         )

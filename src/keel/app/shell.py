@@ -254,6 +254,8 @@ class Shell(App[None]):
 
     def action_key(self, key: str) -> None:
         """A key was pressed."""
+        if self._desk is not None:
+            self._desk.give_way()
         for view, (number, _) in VIEWS.items():
             if key == number:
                 self.go(view)
