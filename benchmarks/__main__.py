@@ -20,14 +20,11 @@ def main() -> None:
     figures: list[Figure] = []
     with tempfile.TemporaryDirectory(prefix="keel-speed-") as name:
         folder = Path(name)
-        for measure in (
-            lambda: first_screen(folder),
-            lambda: importing(folder, given.lines),
-            lambda: looking(folder),
-            lambda: keeping_up(folder, given.seconds),
-            lambda: answering(folder, given.seconds),
-        ):
-            figures += measure()
+        figures += first_screen(folder)
+        figures += importing(folder, given.lines)
+        figures += looking(folder)
+        figures += keeping_up(folder, given.seconds)
+        figures += answering(folder, given.seconds)
     print(f"{'work':58}{'figure':>22}{'limit beside it':>34}{'ratio':>8}  asked")
     for figure in figures:
         print(figure.line())

@@ -2,92 +2,17 @@
 
 from __future__ import annotations
 
-import shutil
-from collections.abc import AsyncIterator, Callable
-from contextlib import asynccontextmanager
+from functools import partial
 from pathlib import Path
-from typing import Any
 
 import pytest
 from textual.pilot import Pilot
 
 from keel.app.main import KeelApp
-from keel.app.paper import Sheet
-from keel.model.faults import Fault
-from keel.model.frames import Flag
 from keel.model.span import Mark
 from keel.store.manifest import edit_manifest, load_manifest
-from keel.store.recording import Recording
-from tests.making import START, Row, batch, recorded
-
-WIDE, NARROW, LARGE = (160, 40), (100, 30), (220, 60)
-
-
-def shown(app: KeelApp, name: str | None = None) -> str:
-    """What a view (the open one, if none is named) has on the screen."""
-    view: Sheet = app.views[name or app.state.view]
-    return "\n".join(line.text() for line in view.paint(view.size.width, view.size.height))
-
-
-def said(app: KeelApp) -> str:
-    """The result line."""
-    return app.asking.result._text
-
-
-def notes(app: KeelApp) -> str:
-    """What the app has said in passing."""
-    return "\n".join(note.message for note in app._notifications)
-
-
-async def until(pilot: Pilot[None], check: Callable[[], Any]) -> None:
-    """Wait until something is so; how long a machine takes does not matter."""
-    for _ in range(600):
-        await pilot.pause(0.05)
-        if check():
-            return
-    raise AssertionError(f"it never came to be; on {pilot.app.screen}")
-
-
-@asynccontextmanager
-async def opened(folder: Path, size: tuple[int, int] = WIDE) -> AsyncIterator[tuple[KeelApp, Pilot[None]]]:
-    """The app on a recording, with its first picture."""
-    app = KeelApp(folder)
-    async with app.run_test(size=size) as pilot:
-        await until(pilot, lambda: app.picture is not None and app.picture.census)
-        yield app, pilot
-
-
-def plain_recording(folder: Path) -> Path:
-    """Three identifiers over three seconds; one stops, one carries a fault."""
-    found = []
-    for i in range(300):
-        t = START + i * 10_000_000
-        found.append(Row(t, 0x0A4, bytes([i & 0xFF, 7])))
-        if i % 2 == 0 and i < 150:
-            found.append(Row(t + 1_000_000, 0x1A0, b"steady", bus=1))
-        if i % 5 == 0:
-            faults, flags = (int(Fault.CRC), int(Flag.ERROR)) if i == 100 else (0, 0)
-            found.append(Row(t + 2_000_000, 0x220, bytes([i // 50]), faults=faults, flags=flags))
-    recorded(folder, batch(found))
-    return folder
-
-
-@pytest.fixture
-def plain(tmp_path: Path) -> Path:
-    return plain_recording(tmp_path / "plain.keel")
-
-
-@pytest.fixture
-def sailed(voyage: Path, tmp_path: Path) -> Path:
-    """The voyage with marks around the working of the ramp."""
-    folder = tmp_path / "sailed.keel"
-    shutil.copytree(voyage, folder)
-    start = Recording(folder).snapshot().span.start
-    with edit_manifest(folder) as manifest:
-        manifest.name = "sailed"
-        for number, second in enumerate((19.6, 24.4, 34.6, 38.4), 1):
-            manifest.marks.append(Mark(number, start + int(second * 1e9)))
-    return folder
+from tests.app.driving import has_said, notes, opened, plain_recording, said, shown, until
+from tests.making import START, Row, batch
 
 
 async def test_watch_lists_every_identifier_and_follows_the_pick(plain: Path) -> None:
@@ -295,16 +220,14 @@ async def test_everything_can_be_saved(sailed: Path, tmp_path: Path, monkeypatch
         await until(pilot, lambda: app.views["hunt"].candidate is not None)
         for downs, name in ((0, "sailed-candidate-220.svg"), (1, "sailed-load.svg"), (2, "sailed-cycles-220.svg")):
             await save(app, pilot, *["down"] * downs, "enter")
-            await until(pilot, lambda name=name: f"saved {name}" in notes(app))
+            await until(pilot, partial(has_said, app, f"saved {name}"))
         await pilot.press("slash", *"id:221", "enter", "2")
         await until(pilot, lambda: "frames" in said(app) and app.picture is not None and app.picture.wish.ask)
         await save(app, pilot, "enter")
         await until(pilot, lambda: (tmp_path / "sailed-frames.csv").exists())
         assert app.picture is not None
-        await until(
-            pilot,
-            lambda: len((tmp_path / "sailed-frames.csv").read_text().splitlines()) == len(app.picture.matches) + 1,
-        )
+        whole = len(app.picture.matches) + 1
+        await until(pilot, lambda: len((tmp_path / "sailed-frames.csv").read_text().splitlines()) == whole)
         await save(app, pilot, "down", "tab", "end", *["backspace"] * 4, *".png", "enter")
         await until(pilot, lambda: "ending of .svg or .pdf" in notes(app))
 
@@ -347,75 +270,3 @@ async def test_scrolling_back_stops_following_and_counts_what_is_newer(tmp_path:
         assert app.picture is not None
         assert app.views["frames"].cursor == len(app.picture.matches) - 1
     writer.close()
-
-
-@pytest.mark.parametrize("size", [WIDE, NARROW, LARGE, (60, 16)])
-async def test_every_view_paints_at_every_size(sailed: Path, size: tuple[int, int]) -> None:
-    async with opened(sailed, size) as (app, pilot):
-        for key, name in (("1", "watch"), ("2", "frames"), ("3", "health"), ("4", "hunt"), ("9", "bench")):
-            await pilot.press(key)
-            await until(pilot, lambda name=name: app.picture is not None and app.picture.wish.view == name)
-            if name == "hunt":
-                await until(pilot, lambda: app.views["hunt"].result is not None)
-            view = app.views[name]
-            for line in view.paint(view.size.width, view.size.height):
-                assert line.strip().cell_length == view.size.width
-        for bar in (app.head, app.tape, app.bar, app.keys):
-            for line in bar.paint(bar.size.width, bar.size.height):
-                assert line.strip().cell_length == bar.size.width
-
-
-async def test_the_palette_and_the_guide_list_every_action(plain: Path) -> None:
-    from keel.app.actions import ACTIONS
-    from keel.app.dialogs import guide_text
-
-    text = guide_text()
-    assert all(action.help in text for action in ACTIONS)
-    async with opened(plain) as (app, pilot):
-        await pilot.press("question_mark")
-        assert len(app.screen_stack) == 2
-        await pilot.press("escape")
-        assert len(app.screen_stack) == 1
-        await pilot.press("ctrl+p")
-        await pilot.press(*"go to health")
-        await pilot.pause(0.5)
-        await pilot.press("enter")
-        await until(pilot, lambda: app.state.view == "health")
-
-
-async def test_light_colours_paint_too(plain: Path) -> None:
-    async with opened(plain) as (app, pilot):
-        await pilot.press("f2")
-        assert app.palette.name == "keel-light" and app.theme == "keel-light"
-        await pilot.pause(0.3)
-        strip = app.head.render_line(0)
-        assert any(s.style and s.style.bgcolor and s.style.bgcolor.name == "#eae7df" for s in strip)
-
-
-async def test_views_and_keys_answer_to_the_mouse(plain: Path) -> None:
-    async with opened(plain) as (app, pilot):
-        await pilot.click("#views", offset=(13, 0))
-        assert app.state.view == "frames"
-        await until(pilot, lambda: "anatomy" in shown(app))
-        await pilot.click("#frames", offset=(20, 6))
-        assert app.views["frames"].cursor == app.views["frames"]._top + 5
-        place = next(start for start, _, action in app.keys._places if action.name == "ask")
-        await pilot.click("#keys", offset=(place, 0))
-        assert app.asking.typing
-
-
-async def test_a_bench_view_without_a_bench_says_what_to_do(plain: Path) -> None:
-    async with opened(plain) as (app, pilot):
-        await pilot.press("9")
-        await until(pilot, lambda: "No bench is being recorded here." in shown(app))
-        await pilot.press("right", "enter", "down")
-        assert not (plain / "control.jsonl").exists()
-
-
-async def test_something_that_is_no_recording_is_said_in_one_line(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setattr("keel.app.desk.START_PATIENCE_S", 0.1)
-    app = KeelApp(tmp_path / "nowhere.keel")
-    async with app.run_test(size=WIDE) as pilot:
-        await until(pilot, lambda: "not a recording" in notes(app))

@@ -69,7 +69,7 @@ def test_the_frame_before_is_known_across_segments_and_pages(tmp_path: Path, mon
     writer.append(batch(frames_of(11, 5)))
     chunks = Recording(folder).snapshot().chunks
     assert [len(c) for c in chunks] == [5, 4, 4, 3]
-    times = {}
+    times: dict[int, int] = {}
     last = NEVER
     for chunk in chunks:
         for run, key in enumerate(chunk.run_keys.tolist()):

@@ -1,0 +1,83 @@
+"""What all views share: sizes, colours, mouse, palette, guide, and what cannot be opened."""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+
+import pytest
+
+from keel.app.main import KeelApp
+from tests.app.driving import LARGE, NARROW, WIDE, is_open, notes, opened, shown, until
+
+
+@pytest.mark.parametrize("size", [WIDE, NARROW, LARGE, (60, 16)])
+async def test_every_view_paints_at_every_size(sailed: Path, size: tuple[int, int]) -> None:
+    async with opened(sailed, size) as (app, pilot):
+        for key, name in (("1", "watch"), ("2", "frames"), ("3", "health"), ("4", "hunt"), ("9", "bench")):
+            await pilot.press(key)
+            await until(pilot, partial(is_open, app, name))
+            if name == "hunt":
+                await until(pilot, lambda: app.views["hunt"].result is not None)
+            view = app.views[name]
+            for line in view.paint(view.size.width, view.size.height):
+                assert line.strip().cell_length == view.size.width
+        for bar in (app.head, app.tape, app.bar, app.keys):
+            for line in bar.paint(bar.size.width, bar.size.height):
+                assert line.strip().cell_length == bar.size.width
+
+
+async def test_the_palette_and_the_guide_list_every_action(plain: Path) -> None:
+    from keel.app.actions import ACTIONS
+    from keel.app.dialogs import guide_text
+
+    text = guide_text()
+    assert all(action.help in text for action in ACTIONS)
+    async with opened(plain) as (app, pilot):
+        await pilot.press("question_mark")
+        assert len(app.screen_stack) == 2
+        await pilot.press("escape")
+        assert len(app.screen_stack) == 1
+        await pilot.press("ctrl+p")
+        await pilot.press(*"go to health")
+        await pilot.pause(0.5)
+        await pilot.press("enter")
+        await until(pilot, lambda: app.state.view == "health")
+
+
+async def test_light_colours_paint_too(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        await pilot.press("f2")
+        assert app.palette.name == "keel-light" and app.theme == "keel-light"
+        await pilot.pause(0.3)
+        strip = app.head.render_line(0)
+        assert any(s.style and s.style.bgcolor and s.style.bgcolor.name == "#eae7df" for s in strip)
+
+
+async def test_views_and_keys_answer_to_the_mouse(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        await pilot.click("#views", offset=(13, 0))
+        assert app.state.view == "frames"
+        await until(pilot, lambda: "anatomy" in shown(app))
+        await pilot.click("#frames", offset=(20, 6))
+        assert app.views["frames"].cursor == app.views["frames"]._top + 5
+        place = next(start for start, _, action in app.keys._places if action.name == "ask")
+        await pilot.click("#keys", offset=(place, 0))
+        assert app.asking.typing
+
+
+async def test_a_bench_view_without_a_bench_says_what_to_do(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        await pilot.press("9")
+        await until(pilot, lambda: "No bench is being recorded here." in shown(app))
+        await pilot.press("right", "enter", "down")
+        assert not (plain / "control.jsonl").exists()
+
+
+async def test_something_that_is_no_recording_is_said_in_one_line(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("keel.app.desk.START_PATIENCE_S", 0.1)
+    app = KeelApp(tmp_path / "nowhere.keel")
+    async with app.run_test(size=WIDE) as pilot:
+        await until(pilot, lambda: "not a recording" in notes(app))

@@ -1,0 +1,136 @@
+"""The recorder and what it is worked through, with a source and a clock of our own."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from keel.errors import ControlError, InputError, RecordingError
+from keel.model.bus import Bus
+from keel.model.frames import FrameBatch
+from keel.signals.dictionary import Dictionary
+from keel.sources.bench import BenchSource
+from keel.sources.recorder import record, start_recording
+from keel.sources.registry import open_source
+from keel.store.control import ControlReader, Status, ask_control, read_status, write_status
+from keel.store.manifest import load_manifest
+from keel.store.recording import Recording
+from tests.making import START, Row, batch
+
+
+class Counting:
+    """A source that gives a frame at each call and remembers what was worked on it."""
+
+    title = "a source for tests"
+
+    def __init__(self) -> None:
+        self.buses = [Bus("a"), Bus("b")]
+        self.dictionary = Dictionary()
+        self.polls = 0
+        self.worked: dict[str, str] = {"lamp": "off"}
+        self.closed = False
+
+    def poll(self) -> FrameBatch:
+        self.polls += 1
+        return batch([Row(START + self.polls, 0x100, bytes([self.polls % 256]))])
+
+    def control(self, name: str, value: str) -> None:
+        if name not in self.worked:
+            raise ControlError(f"no control is called “{name}”")
+        self.worked[name] = value
+
+    def state(self) -> dict[str, Any]:
+        return dict(self.worked)
+
+    def lost(self) -> int:
+        return 7
+
+    def close(self) -> None:
+        self.closed = True
+
+
+def recorded_for(folder: Path, source: Counting, polls: int) -> int:
+    return record(folder, source, lambda: source.polls >= polls)
+
+
+def test_every_frame_of_the_source_is_recorded_and_losses_are_told(tmp_path: Path) -> None:
+    folder, source = tmp_path / "r.keel", Counting()
+    start_recording(folder, source)
+    assert recorded_for(folder, source, 5) == 5
+    snapshot = Recording(folder).snapshot()
+    assert [snapshot.rows(i, i + 1).payload(0)[0] for i in range(snapshot.frames)] == [1, 2, 3, 4, 5]
+    assert snapshot.manifest.lost == 7 and source.closed
+    assert snapshot.manifest.source == "a source for tests"
+
+
+def test_what_is_asked_while_recording_is_done_or_refused(tmp_path: Path) -> None:
+    folder, source = tmp_path / "r.keel", Counting()
+    start_recording(folder, source)
+    said: list[Status] = []
+
+    def stopped() -> bool:
+        if source.polls == 2:
+            ask_control(folder, "lamp", "on")
+            ask_control(folder, "horn", "on")
+        return source.polls >= 12
+
+    record(folder, source, stopped, on_status=said.append)
+    assert source.worked == {"lamp": "on"}
+    assert said[-1].controls == {"lamp": "on"} and "horn" in said[-1].refused
+
+
+def test_frames_of_other_buses_are_not_mixed_in(tmp_path: Path) -> None:
+    folder, source = tmp_path / "r.keel", Counting()
+    start_recording(folder, source)
+    source.buses = [Bus("elsewhere")]
+    with pytest.raises(RecordingError, match="has the buses a, b, but frames come from elsewhere"):
+        recorded_for(folder, source, 3)
+    assert load_manifest(folder).segments == []
+
+
+def test_only_what_is_asked_after_the_start_counts_and_junk_is_passed_over(tmp_path: Path) -> None:
+    ask_control(tmp_path, "lamp", "before")
+    reader = ControlReader(tmp_path)
+    assert reader.read_new() == []
+    ask_control(tmp_path, "lamp", "on")
+    with (tmp_path / "control.jsonl").open("ab") as file:
+        file.write(b'not json\n{"set": 1}\n[]\n\xff\xfe\n{"set": "lamp", "to"')
+    ask = reader.read_new()
+    assert ask == [("lamp", "on")]
+    with (tmp_path / "control.jsonl").open("ab") as file:
+        file.write(b': "off"}\n')
+    assert reader.read_new() == [("lamp", "off")]
+    assert reader.read_new() == []
+
+
+def test_the_status_is_read_as_it_was_written_or_not_at_all(tmp_path: Path) -> None:
+    assert read_status(tmp_path) is None
+    status = Status(12, 1.5, 100, 0, 0.25, {"lamp": "on"}, "")
+    write_status(tmp_path, status)
+    assert read_status(tmp_path) == status
+    (tmp_path / "status.json").write_text(json.dumps({"strange": 1}))
+    assert read_status(tmp_path) is None
+
+
+def test_the_bench_keeps_the_pace_of_its_clock() -> None:
+    now = {"s": 100.0}
+    source = BenchSource(1, speed=3.0, clock=lambda: now["s"])
+    assert len(source.poll()) == 0
+    total = 0
+    for _ in range(40):
+        now["s"] += 0.05
+        total += len(source.poll())
+    # Two seconds by the clock, six of the ferry; the newest frames still wait for those before them.
+    assert total == pytest.approx(6 * 758, rel=0.03)
+    assert source.lost() == 0 and source.state()["ramp"] == "stop"
+    source.control("ramp", "down")
+    assert source.state()["ramp"] == "down"
+    source.close()
+
+
+def test_an_unknown_source_is_refused() -> None:
+    with pytest.raises(InputError, match="no such source; expected bench"):
+        open_source("nothing")
