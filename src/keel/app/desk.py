@@ -264,7 +264,7 @@ class _Maker:
     def _health_of(self, snapshot: Snapshot, matches: Matches, lens: Span, wish: Wish) -> Health:
         from keel.measure.cycles import describe, times_by_key
         from keel.measure.faults import classes
-        from keel.measure.load import bus_loads
+        from keel.measure.load import bus_loads, cells_for
 
         known = (wish, snapshot.manifest.buses)
         now = time.monotonic()
@@ -273,8 +273,7 @@ class _Maker:
             return self._health[2]
         cycles = [describe(key, times, lens.end, 44) for key, times in times_by_key(matches).items()]
         cycles.sort(key=lambda c: (c.worth_a_look, -c.gap / max(c.usual, 1)))
-        # A second to a cell at least, unless the lens is short: bursts within a second are no load.
-        cells = int(min(max(wish.chart_cells, 1), max((lens.end - lens.start) / NS_PER_S, 40)))
+        cells = cells_for(lens, wish.chart_cells)
         health = Health(
             self._loads.series(snapshot, lens, cells),
             bus_loads(matches, lens),

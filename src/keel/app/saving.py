@@ -55,9 +55,9 @@ def save(
 
     manifest = picture.snapshot.manifest
     if kind == "load":
-        from keel.measure.load import Loads
+        from keel.measure.load import Loads, cells_for
 
-        series = Loads().series(picture.snapshot, picture.lens, 300)
+        series = Loads().series(picture.snapshot, picture.lens, cells_for(picture.lens, 300))
         title = f"{manifest.name}: load, exact bits on the wire"
         draw_load(path, title, series, manifest.buses, manifest.marks, picture.whole.start)
     elif kind == "cycles" and pick is not None:

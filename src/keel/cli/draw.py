@@ -34,14 +34,14 @@ def draw(
     from keel.draw.charts import draw_cycles, draw_load
     from keel.draw.sheet import check_ending
     from keel.measure.cycles import describe, times_by_key
-    from keel.measure.load import Loads
+    from keel.measure.load import Loads, cells_for
     from keel.model.identity import key_words
 
     check_ending(output)
     snapshot, scene, matches = read(recording, ask)
     manifest = snapshot.manifest
     if what == Drawing.LOAD:
-        series = Loads().series(snapshot, snapshot.span, 300)
+        series = Loads().series(snapshot, snapshot.span, cells_for(snapshot.span, 300))
         draw_load(output, f"{manifest.name}: load, exact bits", series, manifest.buses, manifest.marks, scene.start)
     else:
         names = dict(scene.names)

@@ -35,7 +35,7 @@ def draw_load(path: Path, title: str, series: Series, buses: list[Bus], marks: l
     axes.set_ylabel("load, %")
     axes.set_title(words(title))
     axes.grid(axis="y", color=LINE, linewidth=0.5)
-    axes.legend(frameon=False, loc="upper right", ncols=max(len(buses), 1))
+    axes.legend(frameon=False, loc="lower right", bbox_to_anchor=(1, 1), ncols=len(buses) + 1)
     save(figure, path)
 
 

@@ -57,6 +57,12 @@ class BusLoad:
     peak_at: int
 
 
+def cells_for(span: Span, most: int) -> int:
+    """Into how many stretches to cut a span for a chart of its load: of a second at least, unless the span is
+    short, because a burst within a second is no load."""
+    return int(min(max(most, 1), max(span.seconds, 40)))
+
+
 class Loads:
     """Load over time of growing recordings; what was summed for a chunk is kept while it lasts."""
 
