@@ -74,9 +74,6 @@ ACTIONS: tuple[Action, ...] = (
     Action("colours", "f2", "F2", "", "Dark or light colours"),
     Action("quit", "q", "q", "quit", "Leave"),
 )
-VIEW_ACTIONS: tuple[Action, ...] = tuple(
-    Action(f"show('{view}')", key, key, "", f"Go to {title}") for view, (key, title) in VIEWS.items()
-)
 
 
 def actions_in(view: str) -> list[Action]:

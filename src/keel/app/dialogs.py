@@ -151,7 +151,9 @@ def guide_text() -> str:
     parts += [f"  {example:40}{text}" for example, text in ASKS]
     parts += [
         "",
-        "In narrow windows columns drop in this order: kept signals, activity, moved, jitter, frames, cycle, name.",
+        "In narrow windows columns drop in this order",
+        "  Watch   kept signals, activity, moved, jitter, frames, cycle, name",
+        "  Frames  direction, name, kept signals, bus, number, length",
     ]
     return "\n".join(parts)
 

@@ -17,7 +17,6 @@ STEP_S = 0.02
 VOYAGE = ((0, 0), (8, 0), (28, 38), (60, 84), (150, 80), (185, 30), (215, 22), (240, 0))
 """Lever in per cent over seconds: depart, cruise, slow down, berth."""
 VOYAGE_S = 240.0
-CELLS = 24
 RAMP_OPEN_DEG = 62.0
 RAMP_SPEED_DEG_S = 5.0
 

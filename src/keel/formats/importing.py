@@ -16,7 +16,7 @@ from keel.formats.registry import recognise
 from keel.model.bus import Bus
 from keel.model.frames import FrameBatch, replace_columns
 from keel.model.plain import plain
-from keel.store.manifest import FILE, Manifest, edit_manifest
+from keel.store.manifest import Manifest, edit_manifest
 from keel.store.writer import Writer, create_recording
 
 
@@ -87,8 +87,3 @@ def _with_buses(writer: Writer, batch: FrameBatch, names: list[str], rates: tupl
             known.append(name)
     index = np.array([known.index(name) for name in names], np.uint8)
     return replace_columns(batch, bus=index[batch.bus])
-
-
-def is_recording(path: Path) -> bool:
-    """Whether a path is a recording's folder."""
-    return (path / FILE).is_file()

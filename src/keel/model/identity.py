@@ -14,7 +14,6 @@ import numpy.typing as npt
 
 Keys: TypeAlias = npt.NDArray[np.uint64]
 
-BASE_ID_MAX = 0x7FF
 EXTENDED_ID_MAX = 0x1FFF_FFFF
 IDENT_BITS = 48
 IDENT_MASK = (1 << IDENT_BITS) - 1

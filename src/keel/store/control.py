@@ -14,8 +14,6 @@ from typing import Any
 
 from keel.store.manifest import write_atomically
 
-STALE_S = 5.0
-
 
 @dataclass(frozen=True)
 class Status:
