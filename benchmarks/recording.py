@@ -20,7 +20,6 @@ from keel.bench.ferry import Ferry
 from keel.formats import textlog
 from keel.formats.importing import import_files
 from keel.formats.reading import Account
-from keel.measure.census import Census
 from keel.measure.load import bus_loads
 from keel.store.recording import Recording
 
@@ -75,7 +74,7 @@ def looking(folder: Path) -> list[Figure]:
 
     opening = best_of(5, lambda: Recording(path).snapshot().rows(snapshot.frames // 2, snapshot.frames // 2 + 40))
     pages = best_of(20, lambda: everything.numbers(snapshot.frames // 2, snapshot.frames // 2 + 40))
-    census = best_of(3, lambda: Census().take(everything))
+    census = best_of(3, lambda: census_of(everything))
     load = best_of(3, lambda: bus_loads(everything, snapshot.span))
     one, pattern = ask("id:220"), ask('bytes:"?? B0"')
     frames = f"{snapshot.frames / 1e6:.1f} M frames: "

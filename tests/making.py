@@ -102,7 +102,9 @@ def rows(most: int = 60, ordered: bool = True) -> st.SearchStrategy[list[Row]]:
         Row,
         time=st.integers(0, 50).map(lambda ms: ms * 1_000_000),
         ident=st.sampled_from([0x0A4, 0x1A0, 0x220, 0x221, 0x7FF]),
-        payload=st.binary(max_size=8).map(lambda p: bytes(b & 0x43 for b in p)),
+        payload=st.one_of(st.binary(max_size=8), st.binary(min_size=3, max_size=3)).map(
+            lambda p: bytes(b & 0x43 for b in p)
+        ),
         bus=st.integers(0, 1),
         form=st.sampled_from([Form.BASE, Form.EXTENDED]),
         flags=st.sampled_from([0, int(Flag.TX), int(Flag.FD), int(Flag.FD | Flag.BRS)]),

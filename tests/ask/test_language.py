@@ -6,9 +6,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keel.ask import nodes
+from keel.ask import nodes, terms
 from keel.ask.language import duration_ns, parse
-from keel.ask.nodes import IdRange, Scene
+from keel.ask.nodes import Scene
+from keel.ask.terms import IdRange
 from keel.errors import AskError
 from keel.model.faults import Fault
 from keel.model.identity import Form, pack_key
@@ -21,30 +22,30 @@ SCENE = Scene(("a", "Hotel"), ((pack_key(0, 0, 0x1A0), "PackOneStatus"), (pack_k
     [
         ("", nodes.Everything()),
         ("   ", nodes.Everything()),
-        ("id:1A0", nodes.Ids((IdRange(0x1A0, 0x1A0, None, Form.BASE),))),
-        ("ID:1a0", nodes.Ids((IdRange(0x1A0, 0x1A0, None, Form.BASE),))),
-        ("id:1A0..1AF", nodes.Ids((IdRange(0x1A0, 0x1AF, None, Form.BASE),))),
-        ("id:18FE??17", nodes.Ids((IdRange(0x18FE0017, 0, 0xFFFF00FF, Form.EXTENDED),))),
-        ("id:700..18FF0000", nodes.Ids((IdRange(0x700, 0x18FF0000, None, None),))),
-        ("id:1A0 , 220", nodes.Ids((IdRange(0x1A0, 0x1A0, None, Form.BASE), IdRange(0x220, 0x220, None, Form.BASE)))),
-        ("name:Pack*", nodes.Names(("pack*",))),
-        ("bus:A,hotel", nodes.Buses(("a", "hotel"))),
-        ("dir:TX", nodes.Direction(True)),
-        ("len>8", nodes.Length(">", 8)),
-        ("len != 8", nodes.Length("!=", 8)),
-        ('bytes:"B0 ?? 04"', nodes.HasBytes((0xB0, None, 0x04))),
-        ("bytes:B0??04", nodes.HasBytes((0xB0, None, 0x04))),
-        ('bytes@2:"FF"', nodes.HasBytes((0xFF,), 2)),
-        ('text:"two words"', nodes.HasText("two words")),
-        ("text:ready", nodes.HasText("ready")),
-        ("fault", nodes.Faults(0xFFFFFFFF)),
-        ("fault:crc,ACK", nodes.Faults(Fault.CRC | Fault.ACK)),
-        ("gap>120ms", nodes.Gap(">", 120_000_000)),
-        ("gap > 0.5s", nodes.Gap(">", 500_000_000)),
-        ("step<50us", nodes.Step("<", 50_000)),
-        ("at:12.5s..13.1s", nodes.At(12_500_000_000, 13_100_000_000)),
-        ("at:1min..", nodes.At(60_000_000_000, None)),
-        ("at:..2s", nodes.At(None, 2_000_000_000)),
+        ("id:1A0", terms.Ids((IdRange(0x1A0, 0x1A0, None, Form.BASE),))),
+        ("ID:1a0", terms.Ids((IdRange(0x1A0, 0x1A0, None, Form.BASE),))),
+        ("id:1A0..1AF", terms.Ids((IdRange(0x1A0, 0x1AF, None, Form.BASE),))),
+        ("id:18FE??17", terms.Ids((IdRange(0x18FE0017, 0, 0xFFFF00FF, Form.EXTENDED),))),
+        ("id:700..18FF0000", terms.Ids((IdRange(0x700, 0x18FF0000, None, None),))),
+        ("id:1A0 , 220", terms.Ids((IdRange(0x1A0, 0x1A0, None, Form.BASE), IdRange(0x220, 0x220, None, Form.BASE)))),
+        ("name:Pack*", terms.Names(("pack*",))),
+        ("bus:A,hotel", terms.Buses(("a", "hotel"))),
+        ("dir:TX", terms.Direction(True)),
+        ("len>8", terms.Length(">", 8)),
+        ("len != 8", terms.Length("!=", 8)),
+        ('bytes:"B0 ?? 04"', terms.HasBytes((0xB0, None, 0x04))),
+        ("bytes:B0??04", terms.HasBytes((0xB0, None, 0x04))),
+        ('bytes@2:"FF"', terms.HasBytes((0xFF,), 2)),
+        ('text:"two words"', terms.HasText("two words")),
+        ("text:ready", terms.HasText("ready")),
+        ("fault", terms.Faults(0xFFFFFFFF)),
+        ("fault:crc,ACK", terms.Faults(Fault.CRC | Fault.ACK)),
+        ("gap>120ms", terms.Gap(">", 120_000_000)),
+        ("gap > 0.5s", terms.Gap(">", 500_000_000)),
+        ("step<50us", terms.Step("<", 50_000)),
+        ("at:12.5s..13.1s", terms.At(12_500_000_000, 13_100_000_000)),
+        ("at:1min..", terms.At(60_000_000_000, None)),
+        ("at:..2s", terms.At(None, 2_000_000_000)),
     ],
 )
 def test_terms(text: str, node: nodes.Node) -> None:
@@ -52,7 +53,7 @@ def test_terms(text: str, node: nodes.Node) -> None:
 
 
 def test_side_by_side_means_and_which_binds_tighter_than_or() -> None:
-    a, b, c = nodes.Faults(0xFFFFFFFF), nodes.Length(">", 8), nodes.Direction(True)
+    a, b, c = terms.Faults(0xFFFFFFFF), terms.Length(">", 8), terms.Direction(True)
     assert parse("fault len>8") == parse("fault and len>8") == nodes.All((a, b))
     assert parse("fault or len>8 dir:tx") == nodes.Any_((a, nodes.All((b, c))))
     assert parse("(fault or len>8) dir:tx") == nodes.All((nodes.Any_((a, b)), c))

@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 
 from keel.ask.language import parse
 from keel.ask.matches import Matcher
-from keel.ask.nodes import COMPARISONS
 from keel.ask.scene import scene_of
+from keel.ask.terms import COMPARISONS
 from keel.model.frames import Flag
 from keel.model.identity import Form
 from keel.model.span import Span
@@ -53,6 +53,39 @@ def gap(compare: str, ns: int, same: bool) -> Test:
     return test
 
 
+def moved(found: list[Row], i: int, byte: int | None = None) -> bool:
+    """Whether a good frame differs from the good one of its identifier before."""
+    row = found[i]
+    for j in range(i - 1, -1, -1):
+        other = found[j]
+        if (other.bus, other.form, other.ident) == (row.bus, row.form, row.ident) and not other.faults:
+            part = slice(None) if byte is None else slice(byte, byte + 1)
+            return not row.faults and row.payload[part] != other.payload[part]
+    return False
+
+
+def near(test: Test, ns: int) -> Test:
+    return lambda found, i: any(test(found, j) and abs(found[j].time - found[i].time) <= ns for j in range(len(found)))
+
+
+def then(first: Test, second: Test, ns: int) -> Test:
+    """The last match of the first part before a frame lies close enough."""
+
+    def test(found: list[Row], i: int) -> bool:
+        earlier = [j for j in range(i) if first(found, j)]
+        return second(found, i) and bool(earlier) and found[i].time - found[earlier[-1]].time <= ns
+
+    return test
+
+
+def is_1a0(found: list[Row], i: int) -> bool:
+    return found[i].ident == 0x1A0 and found[i].form == Form.BASE
+
+
+def faulty(found: list[Row], i: int) -> bool:
+    return found[i].faults != 0
+
+
 # Each ask with what it means, said once more in the slowest obvious way.
 TERMS: dict[str, Test] = {
     "": lambda found, i: True,
@@ -81,6 +114,17 @@ TERMS: dict[str, Test] = {
     "gap<=5ms": gap("<=", 5_000_000, True),
     "step<3ms": gap("<", 3_000_000, False),
     "step>=40ms": gap(">=", 40_000_000, False),
+    "moved": moved,
+    "moved@1": lambda found, i: moved(found, i, 1),
+    "moved@0,6": lambda found, i: moved(found, i, 0) or moved(found, i, 6),
+    "bit@6:1": lambda found, i: len(found[i].payload) > 0 and bool(found[i].payload[0] >> 6 & 1),
+    "bit@9:0": lambda found, i: len(found[i].payload) > 1 and not found[i].payload[1] >> 1 & 1,
+    "near(fault within 30ms)": near(faulty, 30_000_000),
+    "near(id:1A0 fault, 60ms)": near(lambda found, i: is_1a0(found, i) and faulty(found, i), 60_000_000),
+    "(fault) then (id:1A0) within 50ms": then(faulty, is_1a0, 50_000_000),
+    "id:1A0 then fault within 50ms then len>3 within 90ms": then(
+        then(is_1a0, faulty, 50_000_000), lambda found, i: len(found[i].payload) > 3, 90_000_000
+    ),
     "at:50ms..200ms": lambda found, i: 50_000_000 <= found[i].time - min(r.time for r in found) <= 200_000_000,
     "at:..100ms": lambda found, i: found[i].time - min(r.time for r in found) <= 100_000_000,
 }
@@ -94,7 +138,7 @@ def asks(draw: st.DrawFn) -> tuple[str, Test]:
     for name in names[1:]:
         how = draw(st.sampled_from(["or", "and", "", "not"]))
         other = TERMS[name]
-        text, test = _joined(text, test, name, other, how)
+        text, test = _joined(text, test, f"({name})", other, how)
     return text, test
 
 
@@ -161,9 +205,9 @@ def test_a_growing_recording_is_matched_only_where_it_grew(tmp_path: Path, monke
     looked_at: list[int] = []
 
     class Counting(Matcher):
-        def _match(self, chunk):  # type: ignore[no-untyped-def]
-            looked_at.append(len(chunk))
-            return super()._match(chunk)
+        def _match(self, scope):  # type: ignore[no-untyped-def]
+            looked_at.append(len(scope.chunk))
+            return super()._match(scope)
 
     matcher = Counting(parse("id:101", scene), scene)
     for step in range(6):

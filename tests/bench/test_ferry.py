@@ -70,7 +70,7 @@ def test_frames_of_a_bus_never_overlap() -> None:
     ferry = Ferry(2)
     ferry.set("thruster", "starboard")
     batch = ferry.advance(10)
-    ends = batch.time + np.ceil(wire_ns(batch, BUSES)).astype(np.int64)
+    ends = batch.time + np.ceil(wire_ns(batch.bus, batch.bits, batch.fast_bits, BUSES)).astype(np.int64)
     for bus in range(2):
         rows = batch.bus == bus
         assert (batch.time[rows][1:] >= ends[rows][:-1]).all()

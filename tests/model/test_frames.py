@@ -52,7 +52,7 @@ def test_time_on_the_wire_uses_both_bit_rates() -> None:
     one = batch([Row(START, 1, b"ab")])
     one.bits[0], one.fast_bits[0] = 100, 40
     # 100 bits at 500 kbit/s and 40 at 2 Mbit/s.
-    assert wire_ns(one, BUSES).tolist() == [200_000 + 20_000]
+    assert wire_ns(one.bus, one.bits, one.fast_bits, BUSES).tolist() == [200_000 + 20_000]
 
 
 @given(st.integers(0, 255), st.sampled_from(list(Form)), st.integers(0, IDENT_MASK))

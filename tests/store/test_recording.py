@@ -16,13 +16,14 @@ from keel.model.frames import concat
 from keel.model.span import Mark, Span
 from keel.store import recording as recording_module
 from keel.store import writer as writer_module
-from keel.store.chunk import NEVER
 from keel.store.journal import encode_block
 from keel.store.library import look, new_name, shelf
 from keel.store.manifest import FILE, Manifest, edit_manifest, load_manifest
 from keel.store.recording import Recording
+from keel.store.sealing import journal_path
 from keel.store.segment import segment_path
-from keel.store.writer import Writer, create_recording, is_being_written, journal_path
+from keel.store.summary import NEVER
+from keel.store.writer import Writer, create_recording, is_being_written
 from tests.making import START, Row, batch, new_recording, recorded, rows, same_frames
 
 
@@ -72,9 +73,9 @@ def test_the_frame_before_is_known_across_segments_and_pages(tmp_path: Path, mon
     times: dict[int, int] = {}
     last = NEVER
     for chunk in chunks:
-        for run, key in enumerate(chunk.run_keys.tolist()):
+        for run, key in enumerate(chunk.keys.tolist()):
             assert chunk.before[run] == times.get(key, NEVER)
-            times[key] = int(chunk.batch.time[chunk.run_starts[run + 1] - 1])
+            times[key] = int(chunk.batch.time[chunk.starts[run + 1] - 1])
         assert chunk.time_before == last
         last = int(chunk.arrival_times()[-1])
     writer.close()
@@ -158,7 +159,7 @@ def test_what_is_no_recording_is_refused_with_the_reason(tmp_path: Path) -> None
     (tmp_path / FILE).write_text("{ not json")
     with pytest.raises(NotARecording, match="cannot be read"):
         Recording(tmp_path)
-    (tmp_path / FILE).write_text('{"schema": 1}')
+    (tmp_path / FILE).write_text('{"schema": 2}')
     with pytest.raises(NotARecording, match="does not hold a manifest"):
         Recording(tmp_path)
     (tmp_path / FILE).write_text('{"schema": 99}')
@@ -181,7 +182,7 @@ def test_marks_are_kept_and_other_people_s_edits_survive(tmp_path: Path) -> None
     writer.close()
     manifest = load_manifest(folder)
     assert manifest.marks == [Mark(1, START, "pressed")] and len(manifest.segments) == 1
-    assert json.loads((folder / FILE).read_text())["schema"] == 1
+    assert json.loads((folder / FILE).read_text())["schema"] == 2
 
 
 def test_a_snapshot_knows_its_span_and_the_frames_in_another(tmp_path: Path) -> None:

@@ -9,9 +9,9 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.app import words
-from keel.app.desk import Picture
 from keel.app.palette import Palette
 from keel.app.paper import Line
+from keel.app.picture import Picture
 from keel.app.ribbon import ROLE_COLOURS, bytes_that_fit, ribbon
 from keel.app.strokes import spark
 from keel.model.bus import wire_ns
@@ -69,7 +69,7 @@ def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture
     lines += [head, Line(width, palette.style("text"))]
     for text in _header_words(frame, picture):
         say(text)
-    length = int(wire_ns(frame, picture.snapshot.manifest.buses)[0])
+    length = int(wire_ns(frame.bus, frame.bits, frame.fast_bits, picture.snapshot.manifest.buses)[0])
     bits = int(frame.bits[0]) + int(frame.fast_bits[0])
     say(f"{words.of_day(int(frame.time[0]))} UTC · {words.length(length)}, {bits} bits", "dim")
     faults = [fault for fault in Fault if int(frame.faults[0]) & fault]

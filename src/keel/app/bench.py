@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from textual import events
 from textual.message import Message
 
-from keel.app.desk import Picture
 from keel.app.paper import Line, Sheet
+from keel.app.picture import Picture
 from keel.app.sketch import ROWS, sketch
 from keel.app.strokes import bar
 from keel.bench.controls import CONTROLS, Control

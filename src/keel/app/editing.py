@@ -6,7 +6,8 @@ import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from keel.app.desk import Desk, Picture
+from keel.app.desk import Desk
+from keel.app.picture import Picture
 from keel.app.state import History
 from keel.model.identity import unpack_key
 from keel.model.span import Mark

@@ -9,9 +9,9 @@ from textual.message import Message
 
 from keel.app import words
 from keel.app.anatomy import Subject, anatomy
-from keel.app.desk import Picture
 from keel.app.pages import Page, fetch, next_fault, recent
 from keel.app.paper import Line, Sheet
+from keel.app.picture import Picture
 from keel.app.ribbon import kept_words
 from keel.app.rows import Column, fit, grow
 from keel.model.faults import Fault

@@ -11,7 +11,7 @@ from keel.app.paper import Line, Sheet
 from keel.app.strokes import bar
 
 if TYPE_CHECKING:
-    from keel.app.desk import Picture
+    from keel.app.picture import Picture
 
 
 class Head(Sheet):
@@ -48,7 +48,7 @@ class Head(Sheet):
         at = line.put(at, f"{words.count(picture.snapshot.frames)} frames", style("text", "panel")) + 3
         if picture.snapshot.live:
             at = line.put(at, f"{picture.rate_hz:.0f}/s".rjust(7), style("text", "panel")) + 3
-        faults = len(picture.tape.fault_times)
+        faults = picture.faults
         lost = manifest.lost + (picture.status.lost if picture.status else 0)
         tail = f"✕ {words.count(faults)} faults" if faults else "· no faults"
         tail_at = width - len(tail) - len(f"{lost} lost") - 4

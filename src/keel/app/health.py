@@ -10,8 +10,8 @@ from textual import events
 from textual.message import Message
 
 from keel.app import words
-from keel.app.desk import Health, Picture
 from keel.app.paper import Line, Sheet
+from keel.app.picture import Health, Picture
 from keel.app.plot import Chart, Curve, draw_chart
 from keel.app.rows import Column, fit, grow, window
 from keel.app.strokes import spark
@@ -127,9 +127,12 @@ class HealthView(Sheet):
         for i, bus in enumerate(picture.snapshot.manifest.buses):
             load = health.loads[i]
             at = foot.put(at, bus.name, style(self.palette.bus(i))) + 2
-            text = f"mean {load.mean:.1%}  peak {load.peak:.1%}"
-            if width > 80:
-                text += f" at {(load.peak_at - zero) / 1e9:.1f} s"
+            peak = health.peaks.buses[i]
+            text = f"mean {load.mean:.1%}  peak {peak.load:.1%}"
+            if health.peaks.looked < 1:
+                text += f" so far, {health.peaks.looked:.0%} looked at"
+            elif width > 80:
+                text += f" at {(peak.at - zero) / 1e9:.1f} s"
             at = foot.put(at, text if load.frames else "silent", style("text")) + 3
         return [*lines, foot]
 

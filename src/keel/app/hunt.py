@@ -11,9 +11,9 @@ from textual import events
 from textual.message import Message
 
 from keel.app import words
-from keel.app.desk import Picture
 from keel.app.loom import loom
 from keel.app.paper import Line, Sheet
+from keel.app.picture import Picture
 from keel.app.plot import Chart, Curve, draw_chart
 from keel.app.rows import Column, fit, window
 from keel.app.strokes import bar

@@ -19,10 +19,10 @@ from keel.model.span import Span
 
 if TYPE_CHECKING:
     from keel.app.bench import Bench
-    from keel.app.desk import Picture
     from keel.app.frames import Frames
     from keel.app.health import HealthView
     from keel.app.hunt import Hunt
+    from keel.app.picture import Picture
     from keel.app.watch import Watch
 
 

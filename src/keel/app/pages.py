@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from keel.app.desk import Picture
+from keel.app.picture import Picture
 from keel.model.frames import Bytes, FrameBatch, Times, concat
 
 
@@ -25,49 +25,50 @@ class Page:
 def fetch(picture: Picture, top: int, count: int) -> Page:
     """A page of the matches, by rank. Touches only what it shows."""
     numbers = picture.matches.numbers(max(top - 1, 0), top + count)
+    shown = numbers
     extra = 1 if top > 0 and len(numbers) else 0
     parts: list[FrameBatch] = []
     same: list[Times] = []
     before: list[bytes | None] = []
-    for chunk in picture.snapshot.chunks:
-        here = numbers[(numbers >= chunk.first) & (numbers < chunk.first + len(chunk))]
-        if not len(here):
-            continue
-        rows = chunk.order[here - chunk.first].astype(np.int64)
+    snapshot = picture.snapshot
+    while len(numbers):
+        chunk = snapshot.chunks[snapshot.chunk_of(int(numbers[0]))]
+        here = int(np.searchsorted(numbers, chunk.first + len(chunk)))
+        rows = chunk.order[numbers[:here] - chunk.first].astype(np.int64)
         parts.append(chunk.batch.take(rows))
         same.append(chunk.since_same_key(rows))
-        starts = set(chunk.run_starts.tolist())
-        before += [None if row in starts else chunk.batch.payload(row - 1) for row in rows.tolist()]
+        begins = chunk.starts[chunk.runs_of(rows)] == rows
+        before += [None if b else chunk.batch.payload(r - 1) for r, b in zip(rows.tolist(), begins, strict=True)]
+        numbers = numbers[here:]
     batch = concat(parts)
     steps = np.diff(batch.time, prepend=batch.time[:1])
     if not extra and len(steps):
         steps[0] = -1
     since = np.concatenate(same) if same else steps
-    return Page(top, numbers[extra:], batch.slice(extra, len(batch)), steps[extra:], since[extra:], before[extra:])
+    return Page(top, shown[extra:], batch.slice(extra, len(batch)), steps[extra:], since[extra:], before[extra:])
 
 
 def recent(picture: Picture, number: int, most: int = 60) -> tuple[Times, Bytes]:
     """Times and payloads of a frame and those of its identifier before it in the same chunk, oldest first."""
-    for chunk in picture.snapshot.chunks:
-        arrival = number - chunk.first
-        if 0 <= arrival < len(chunk):
-            row = int(chunk.order[arrival])
-            run = int(np.searchsorted(chunk.run_starts, row, side="right")) - 1
-            low = max(int(chunk.run_starts[run]), row + 1 - most)
-            width = int(chunk.batch.offsets[row + 1] - chunk.batch.offsets[row])
-            return chunk.batch.time[low : row + 1], chunk.batch.matrix(low, row + 1, width)
-    raise IndexError(number)
+    chunk = picture.snapshot.chunks[picture.snapshot.chunk_of(number)]
+    row = int(chunk.order[number - chunk.first])
+    run = int(np.searchsorted(chunk.starts, row, side="right")) - 1
+    low = max(int(chunk.starts[run]), row + 1 - most)
+    width = int(chunk.batch.offsets[row + 1] - chunk.batch.offsets[row])
+    return chunk.batch.time[low : row + 1], chunk.batch.matrix(low, row + 1, width)
 
 
 def next_fault(picture: Picture, here: int, forward: bool) -> int | None:
-    """The number of the nearest faulty match on one side of a frame."""
-    parts = picture.matches.parts if forward else tuple(reversed(picture.matches.parts))
+    """The number of the nearest faulty match on one side of a frame; chunks without a fault are passed by."""
+    at = picture.snapshot.chunk_of(here)
+    parts = picture.matches.parts[at:] if forward else tuple(reversed(picture.matches.parts[: at + 1]))
     for part in parts:
-        chunk = part.chunk
-        faulty = chunk.batch.faults != 0
-        if not part.count or not faulty.any():
+        if not part.count or not len(part.fault_rows.key):
             continue
-        numbers = np.flatnonzero(faulty[chunk.order] & part.mask()) + chunk.first
+        chunk = part.chunk
+        mask = part.stored_mask()
+        rows = np.flatnonzero(chunk.batch.faults)
+        numbers = np.sort(chunk.arrival[rows if mask is None else rows[mask[rows]]].astype(np.int64)) + chunk.first
         numbers = numbers[numbers > here] if forward else numbers[numbers < here]
         if len(numbers):
             return int(numbers[0] if forward else numbers[-1])

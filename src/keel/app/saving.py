@@ -6,8 +6,8 @@ import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from keel.app.desk import Picture
 from keel.app.dialogs import Offer
+from keel.app.picture import Picture
 from keel.app.state import HUNT
 from keel.model.identity import key_words
 
@@ -61,12 +61,12 @@ def save(
         title = f"{manifest.name}: load, exact bits on the wire"
         draw_load(path, title, series, manifest.buses, manifest.marks, picture.whole.start)
     elif kind == "cycles" and pick is not None:
-        from keel.measure.cycles import describe, times_by_key
+        from keel.measure.cycles import describe_tally
 
-        times = times_by_key(picture.matches).get(pick)
-        if times is not None:
+        if pick in picture.census:
             name = f"{picture.name(pick)} {key_words(pick)}"
-            draw_cycles(path, manifest.name, [(name, pick >> 56, describe(pick, times, picture.lens.end, 40))])
+            cycle = describe_tally(picture.census[pick], picture.lens.end, 40, manifest.nominal.get(pick, 0))
+            draw_cycles(path, manifest.name, [(name, pick >> 56, cycle)])
     elif kind == "candidate" and result is not None and candidate is not None:
         from keel.hunt.marks import field_values
 

@@ -33,8 +33,9 @@ from keel.model.plain import plain
 from keel.model.span import moved
 
 if TYPE_CHECKING:
-    from keel.app.desk import Desk, Picture
+    from keel.app.desk import Desk
     from keel.app.editing import Editing
+    from keel.app.picture import Picture
 
 KEYS = sorted({key for action in ACTIONS for key in action.keys.split(",")} | {k for k, _ in VIEWS.values()})
 
@@ -190,7 +191,7 @@ class Shell(App[None]):
     def _wish(self) -> None:
         if self._desk is None:
             return
-        from keel.app.desk import Wish
+        from keel.app.picture import Wish
 
         s = self.state
         chart = self.views[HEALTH].chart_cells

@@ -8,8 +8,8 @@ from textual import events
 from textual.message import Message
 
 from keel.app import words
-from keel.app.desk import Picture
 from keel.app.paper import Line, Sheet
+from keel.app.picture import Picture
 from keel.app.ribbon import bytes_that_fit, kept_words, ribbon, value_lines
 from keel.app.rows import Column, fit, window
 from keel.app.strokes import spark
@@ -105,7 +105,7 @@ class Watch(Sheet):
         below = len(self._keys) - self._top - room
         while len(lines) < 1 + room:
             lines.append(self.line(width))
-        if ribbon_rows and self.pick in picture.census:
+        if ribbon_rows and self.pick is not None and self.pick in picture.census:
             lines += self._ribbon(picture, self.pick, width)
         if below > 0:
             lines[min(1 + room, height - 1)].put(2, f"↓ {below} more", style("dim"))

@@ -14,7 +14,7 @@ from typing import Any
 from lark import Lark, Token, Transformer
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, VisitError
 
-from keel.ask import nodes
+from keel.ask import context, nodes, terms
 from keel.ask.nodes import Node, Scene
 from keel.errors import AskError
 from keel.model.faults import FAULT_BY_WORD
@@ -40,9 +40,15 @@ TERMS = (
     "text:",
     "fault",
     "fault:",
+    "moved",
+    "moved@",
+    "bit@",
     "gap",
     "step",
     "at:",
+    "near(",
+    "then",
+    "within",
     "not",
     "or",
     "and",
@@ -60,6 +66,8 @@ _EXPECTED = {
     "_RANGE": "..",
     "_COLON": ":",
     "_CLOSE": "a closing parenthesis",
+    "_WITHIN": "within, and a time as 50ms",
+    "BIT": "0 or 1",
 }
 
 
@@ -142,13 +150,13 @@ class _Build(Transformer[Token, Any]):
         return nodes.Not(parts[0])
 
     def ids(self, items: list[Token]) -> Node:
-        return nodes.Ids(tuple(_id_range(item) for item in items))
+        return terms.Ids(tuple(_id_range(item) for item in items))
 
     def buses(self, words: list[Token]) -> Node:
         known = self.scene.buses if self.scene else None
         for word in words:
             _check(word, known, "bus")
-        return nodes.Buses(tuple(w.lower() for w in words))
+        return terms.Buses(tuple(w.lower() for w in words))
 
     def names(self, words: list[Token]) -> Node:
         if self.scene:
@@ -156,45 +164,61 @@ class _Build(Transformer[Token, Any]):
             for word in words:
                 if not any(fnmatchcase(name.lower(), word.lower()) for name in known):
                     _check(word, known, "message")
-        return nodes.Names(tuple(w.lower() for w in words))
+        return terms.Names(tuple(w.lower() for w in words))
 
     def direction(self, items: list[Token]) -> Node:
-        return nodes.Direction(items[0].lower() == "tx")
+        return terms.Direction(items[0].lower() == "tx")
 
     def length(self, items: list[Token]) -> Node:
-        return nodes.Length(str(items[0]), int(items[1]))
+        return terms.Length(str(items[0]), int(items[1]))
 
     def has_bytes(self, items: list[Token]) -> Node:
-        return nodes.HasBytes(_pattern(items[0]))
+        return terms.HasBytes(_pattern(items[0]))
 
     def bytes_at(self, items: list[Token]) -> Node:
-        return nodes.HasBytes(_pattern(items[1]), int(items[0]))
+        return terms.HasBytes(_pattern(items[1]), int(items[0]))
 
     def has_text(self, items: list[Token]) -> Node:
         text = items[0].strip('"')
         if not text:
             raise AskError(items[0].start_pos or 0, "the text is empty")
-        return nodes.HasText(text)
+        return terms.HasText(text)
 
     def any_fault(self, _: list[Token]) -> Node:
-        return nodes.Faults(0xFFFFFFFF)
+        return terms.Faults(0xFFFFFFFF)
 
     def faults(self, words: list[Token]) -> Node:
         mask = 0
         for word in words:
             _check(word, FAULT_BY_WORD, "fault class")
             mask |= FAULT_BY_WORD[word.lower()]
-        return nodes.Faults(mask)
+        return terms.Faults(mask)
+
+    def bit(self, items: list[Token]) -> Node:
+        return terms.Bit(int(items[0]), int(items[1]))
+
+    def moved(self, _: list[Token]) -> Node:
+        return terms.Moved()
+
+    def moved_at(self, items: list[Token]) -> Node:
+        found = tuple(terms.Moved(int(item)) for item in items)
+        return found[0] if len(found) == 1 else nodes.Any_(found)
+
+    def near(self, items: list[Any]) -> Node:
+        return context.Near(items[0], duration_ns(items[1]))
+
+    def then(self, items: list[Any]) -> Node:
+        return context.Then(items[0], items[1], duration_ns(items[2]))
 
     def gap(self, items: list[Token]) -> Node:
-        return nodes.Gap(str(items[0]), duration_ns(items[1]))
+        return terms.Gap(str(items[0]), duration_ns(items[1]))
 
     def step(self, items: list[Token]) -> Node:
-        return nodes.Step(str(items[0]), duration_ns(items[1]))
+        return terms.Step(str(items[0]), duration_ns(items[1]))
 
     def at(self, items: list[Token | None]) -> Node:
         start, end = (None if item is None else duration_ns(item) for item in items)
-        return nodes.At(start, end)
+        return terms.At(start, end)
 
 
 def _check(word: Token, known: Iterable[str] | None, kind: str) -> None:
@@ -205,7 +229,7 @@ def _check(word: Token, known: Iterable[str] | None, kind: str) -> None:
     raise AskError(word.start_pos or 0, f"no {kind} is called “{word}”", tuple(by_lower[n] for n in near))
 
 
-def _id_range(item: Token) -> nodes.IdRange:
+def _id_range(item: Token) -> terms.IdRange:
     text = item.upper()
     low_text, _, high_text = text.partition("..")
     digits = max(len(low_text), len(high_text))
@@ -214,12 +238,12 @@ def _id_range(item: Token) -> nodes.IdRange:
         if high_text:
             raise AskError(item.start_pos or 0, f"“{item}” mixes ? with a range", ("18FE??17", "1A0..1AF"))
         mask = int("".join("0" if c == "?" else "F" for c in low_text), 16)
-        return nodes.IdRange(int(low_text.replace("?", "0"), 16), 0, mask, form)
+        return terms.IdRange(int(low_text.replace("?", "0"), 16), 0, mask, form)
     low = int(low_text, 16)
     high = int(high_text, 16) if high_text else low
     if high < low:
         raise AskError(item.start_pos or 0, f"“{item}” ends before it begins", (f"{high_text}..{low_text}",))
-    return nodes.IdRange(low, high, None, form)
+    return terms.IdRange(low, high, None, form)
 
 
 def _pattern(item: Token) -> tuple[int | None, ...]:

@@ -2,69 +2,25 @@
 
 from __future__ import annotations
 
+import os
 from bisect import bisect_right
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
-from keel.ask.nodes import Everything, Node, Scene
-from keel.model.frames import Mask, Rows
+from keel.ask.nodes import ALL, NONE, SOME, Everything, Node, Scene, Scope, stretches
+from keel.ask.parts import Part, Prepare, nothing, packed_part, runs_part, within
+from keel.model.frames import Rows
 from keel.model.span import Span
 from keel.store.chunk import Chunk
 from keel.store.recording import Snapshot
+from keel.store.segment import Sealed
 
-
-@dataclass(frozen=True, eq=False)
-class Part:
-    """The matches of one chunk, in order of arrival: all of it, a range, or a bitmap (packed, 1 bit a frame)."""
-
-    chunk: Chunk
-    count: int
-    low: int
-    high: int
-    packed: np.ndarray[tuple[int], np.dtype[np.uint8]] | None = None
-
-    @property
-    def whole(self) -> bool:
-        """Whether every frame of the chunk matches."""
-        return self.count == len(self.chunk)
-
-    def mask(self) -> Mask:
-        """Matches in order of arrival, shape (n,)."""
-        if self.packed is not None:
-            return np.unpackbits(self.packed, count=len(self.chunk)).view(np.bool_)
-        mask = np.zeros(len(self.chunk), np.bool_)
-        mask[self.low : self.high] = True
-        return mask
-
-    def stored_mask(self) -> Mask | None:
-        """Matches over the stored rows, or None for all."""
-        if self.whole:
-            return None
-        stored = np.zeros(len(self.chunk), np.bool_)
-        stored[self.chunk.order] = self.mask()
-        return stored
-
-    def rows(self, start: int, stop: int) -> Rows:
-        """Arrivals within the chunk of matches ``start`` to ``stop``."""
-        if self.packed is None:
-            return np.arange(self.low + start, min(self.low + stop, self.high), dtype=np.int64)
-        return np.flatnonzero(self.mask())[start:stop].astype(np.int64)
-
-    def rank(self, arrival: int) -> int:
-        """How many matches lie before an arrival."""
-        if self.packed is None:
-            return min(max(arrival - self.low, 0), self.count)
-        return int(np.count_nonzero(self.mask()[:arrival]))
-
-
-def _part(chunk: Chunk, mask: Mask) -> Part:
-    count = int(np.count_nonzero(mask))
-    if count == len(chunk):
-        return Part(chunk, count, 0, count)
-    if not count:
-        return Part(chunk, 0, 0, 0)
-    return Part(chunk, count, 0, len(chunk), np.packbits(mask))
+WORKERS = os.cpu_count() or 1
+pool = ThreadPoolExecutor(WORKERS, "ask")
 
 
 @dataclass(frozen=True, eq=False)
@@ -74,15 +30,23 @@ class Matches:
     Attributes:
         parts: Per chunk.
         total: How many match the ask in the whole recording, whatever the lens.
+        looked: The share of the frames looked at; below 1 the counts are of what was found so far.
     """
 
     snapshot: Snapshot
     parts: tuple[Part, ...]
     total: int
-    _ends: list[int] = field(default_factory=list)
+    looked: float = 1.0
 
-    def __post_init__(self) -> None:
-        self._ends.extend(np.cumsum([p.count for p in self.parts]).tolist())
+    @property
+    def complete(self) -> bool:
+        """Whether all frames were looked at."""
+        return self.looked >= 1.0
+
+    @cached_property
+    def _ends(self) -> list[int]:
+        ends: list[int] = np.cumsum([p.count for p in self.parts], dtype=np.int64).tolist()
+        return ends
 
     def __len__(self) -> int:
         return self._ends[-1] if self._ends else 0
@@ -103,62 +67,112 @@ class Matches:
 
     def rank(self, number: int) -> int:
         """How many matches have a smaller frame number."""
-        before = 0
-        for part in self.parts:
-            if number < part.chunk.first:
-                break
-            if number < part.chunk.first + len(part.chunk):
-                return before + part.rank(number - part.chunk.first)
-            before += part.count
-        return before
+        if not self.parts:
+            return 0
+        at = max(self.snapshot.chunk_of(number), 0)
+        part = self.parts[at]
+        return self._ends[at] - part.count + part.rank(min(number - part.chunk.first, len(part.chunk)))
 
     def at_or_after(self, time: int) -> int:
         """The rank of the first match at or after a time (for times that never step back; else near it)."""
-        low, high = 0, len(self)
-        while low < high:
-            middle = (low + high) // 2
-            number = int(self.numbers(middle, middle + 1)[0])
-            if int(self.snapshot.rows(number, number + 1).time[0]) < time:
-                low = middle + 1
-            else:
-                high = middle
-        return low
+        for part in self.parts:
+            if part.count and part.chunk.span.end >= time:
+                return self.rank(part.chunk.first + part.chunk.first_at(time))
+        return len(self)
+
+
+@dataclass(frozen=True, eq=False)
+class _Found:
+    """What is known of one chunk, and of which chunks about it that depends."""
+
+    part: Part
+    depends: tuple[int, ...]
 
 
 class Matcher:
     """Runs one ask over the chunks of growing snapshots; a chunk is looked at once."""
 
-    def __init__(self, node: Node, scene: Scene) -> None:
-        self.node, self.scene = node, scene
-        self._known: dict[int, Part] = {}
+    def __init__(self, node: Node, scene: Scene, prepare: Prepare = lambda _: None) -> None:
+        """``prepare`` is called with each part that needed its rows, on the thread that looked at them."""
+        self.node, self.scene, self._prepare = node, scene, prepare
+        self._known: dict[int, _Found] = {}
+        self._windows: dict[tuple[int, Span], tuple[Part, Part]] = {}
+        self._reach = node.reach()
 
-    def run(self, snapshot: Snapshot, lens: Span | None = None) -> Matches:
-        """The frames that match, within the lens."""
-        known = {c.serial: self._known.get(c.serial) or self._match(c) for c in snapshot.chunks}
+    def run(self, snapshot: Snapshot, lens: Span | None = None, patience: Callable[[], bool] | None = None) -> Matches:
+        """The frames that match, within the lens.
+
+        Args:
+            snapshot: The recording as it stands.
+            lens: The span that counts; None for all.
+            patience: Asked between chunks whether to go on; chunks that were not looked at are left for the next
+                call. The rows in memory, the newest, come first, then the others from the beginning.
+        """
+        chunks = snapshot.chunks
+        known: dict[int, _Found] = {}
+        waiting: list[int] = []
+        for place, chunk in enumerate(chunks):
+            depends = self._depends(chunks, place)
+            found = self._known.get(chunk.serial)
+            if found is not None and found.depends == depends:
+                known[chunk.serial] = found
+            else:
+                waiting.append(place)
+        waiting.sort(key=lambda place: isinstance(chunks[place], Sealed))
+        for at in range(0, len(waiting), WORKERS):
+            if at and patience is not None and not patience():
+                break
+            group = waiting[at : at + WORKERS]
+            scope = Scope(chunks, 0, self.scene)
+            scopes = [scope.at(place) for place in group]
+            made = list(pool.map(self._match, scopes)) if len(group) > 1 else [self._match(scopes[0])]
+            for place, part in zip(group, made, strict=True):
+                known[chunks[place].serial] = _Found(part, self._depends(chunks, place))
         self._known = known
-        parts = tuple(_within(part, lens) for part in known.values())
-        return Matches(snapshot, parts, sum(p.count for p in known.values()))
+        return self._gather(snapshot, lens)
 
-    def _match(self, chunk: Chunk) -> Part:
+    def _gather(self, snapshot: Snapshot, lens: Span | None) -> Matches:
+        parts, windows, looked, total = [], {}, 0, 0
+        for chunk in snapshot.chunks:
+            found = self._known.get(chunk.serial)
+            part = found.part if found is not None else nothing(chunk, known=False)
+            total += part.count
+            looked += len(chunk) if found is not None else 0
+            if lens is not None:
+                name = (chunk.serial, lens)
+                kept = self._windows.get(name)
+                if kept is None or kept[0] is not part:
+                    kept = (part, within(part, chunk.in_span(lens)))
+                windows[name] = kept
+                part = kept[1]
+            parts.append(part)
+        self._windows = windows
+        return Matches(snapshot, tuple(parts), total, looked / max(snapshot.frames, 1) if snapshot.frames else 1.0)
+
+    def _depends(self, chunks: Sequence[Chunk], place: int) -> tuple[int, ...]:
+        """The chunks within reach, whose coming or changing may change the answer."""
+        before, after = self._reach
+        if not after and not before:
+            return ()
+        span = chunks[place].span
+        low, high = span.start - before, span.end + after
+        return tuple(c.serial for c in chunks if c.span.end >= low and c.span.start <= high)
+
+    def _match(self, scope: Scope) -> Part:
+        chunk = scope.chunk
         if isinstance(self.node, Everything):
-            return Part(chunk, len(chunk), 0, len(chunk))
-        return _part(chunk, self.node.find(chunk, self.scene)[chunk.order])
-
-
-def _within(part: Part, lens: Span | None) -> Part:
-    if lens is None or not part.count:
+            return Part(chunk, len(chunk))
+        verdicts = self.node.decide(scope)
+        if not (verdicts == SOME).any():
+            return runs_part(chunk, verdicts == ALL) if (verdicts != NONE).any() else nothing(chunk)
+        ranges = stretches(chunk, verdicts)
+        if isinstance(chunk, Sealed):
+            chunk.read_ahead()
+        mask = np.zeros(len(chunk), np.bool_)
+        for low, high, verdict in ranges:
+            mask[low:high] = True if verdict == ALL else self.node.find(scope, low, high)
+        if isinstance(chunk, Sealed):
+            chunk.release()
+        part = packed_part(chunk, mask)
+        self._prepare(part)
         return part
-    inside = part.chunk.in_span(lens)
-    if isinstance(inside, tuple):
-        low, high = inside
-        if (low, high) == (0, len(part.chunk)):
-            return part
-        if part.packed is None:
-            low = max(low, part.low)
-            high = max(min(high, part.high), low)
-            return Part(part.chunk, high - low, low, high)
-        mask = part.mask().copy()
-        mask[:low] = False
-        mask[high:] = False
-        return _part(part.chunk, mask)
-    return _part(part.chunk, part.mask() & inside)

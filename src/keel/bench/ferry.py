@@ -174,7 +174,7 @@ class Ferry:
     def _on_the_wire(self, batch: FrameBatch) -> FrameBatch:
         """Frames wait until the bus is free: none begins before the one before it has ended."""
         times = batch.time.copy()
-        lengths = np.ceil(wire_ns(batch, BUSES)).astype(np.int64)
+        lengths = np.ceil(wire_ns(batch.bus, batch.bits, batch.fast_bits, BUSES)).astype(np.int64)
         for bus in range(len(BUSES)):
             rows = np.flatnonzero(batch.bus == bus)
             if not len(rows):

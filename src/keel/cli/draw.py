@@ -33,7 +33,8 @@ def draw(
     """Draw the load of each bus over time, or the cycle times of the identifiers that the ask leaves."""
     from keel.draw.charts import draw_cycles, draw_load
     from keel.draw.sheet import check_ending
-    from keel.measure.cycles import describe, times_by_key
+    from keel.measure.census import census_of
+    from keel.measure.cycles import describe_tally
     from keel.measure.load import Loads, cells_for
     from keel.model.identity import key_words
 
@@ -45,12 +46,12 @@ def draw(
         draw_load(output, f"{manifest.name}: load, exact bits", series, manifest.buses, manifest.marks, scene.start)
     else:
         names = dict(scene.names)
-        times = sorted(times_by_key(matches).items(), key=lambda item: -len(item[1]))
+        times = sorted(census_of(matches).items(), key=lambda item: -item[1].frames)
         cycles = [
             (
                 f"{names.get(key, '')} {key_words(key)}".strip(),
                 key >> 56,
-                describe(key, t, snapshot.span.end, 40),
+                describe_tally(t, snapshot.span.end, 40, manifest.nominal.get(key, 0)),
             )
             for key, t in times[:MOST_HISTOGRAMS]
         ]

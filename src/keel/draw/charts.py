@@ -27,7 +27,7 @@ def draw_load(path: Path, title: str, series: Series, buses: list[Bus], marks: l
         axes.stairs(series.load[index] * 100, edges, color=colour, linewidth=1.2, label=words(f"bus {bus.name}"))
         axes.stairs(series.load[index] * 100, edges, fill=True, alpha=0.12, color=colour)
     top = max(float(series.load.max(initial=0)) * 115, 10.0)
-    _fault_ticks(axes, series.fault_times, start, top)
+    _fault_ticks(axes, series.faults, edges, top)
     _flags(axes, marks, series.span, start, top)
     axes.set_xlim(edges[0], edges[-1])
     axes.set_ylim(0, top)
@@ -39,9 +39,11 @@ def draw_load(path: Path, title: str, series: Series, buses: list[Bus], marks: l
     save(figure, path)
 
 
-def _fault_ticks(axes: Any, times: Times, start: int, top: float) -> None:
-    if len(times):
-        axes.vlines((times - start) / NS_PER_S, top * 0.94, top, color=CORAL, linewidth=0.8, label="faults")
+def _fault_ticks(axes: Any, faults: Any, edges: Any, top: float) -> None:
+    cells = faults.nonzero()[0]
+    if len(cells):
+        middles = (edges[cells] + edges[cells + 1]) / 2
+        axes.vlines(middles, top * 0.94, top, color=CORAL, linewidth=0.8, label="faults")
 
 
 def _flags(axes: Any, marks: list[Mark], span: Span, start: int, top: float) -> None:

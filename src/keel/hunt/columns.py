@@ -24,27 +24,20 @@ def gather(matches: Matches, only: int | None = None) -> dict[int, Column]:
     times: dict[int, list[Times]] = {}
     payloads: dict[int, list[Bytes]] = {}
     for part in matches.parts:
-        if not part.count:
-            continue
-        chunk = part.chunk
-        stored = part.stored_mask()
-        for run, key in enumerate(chunk.run_keys.tolist()):
+        batch = part.chunk.batch
+        for key, found in part.each_run() if part.count else ():
             if only is not None and key != only:
                 continue
-            low, high = int(chunk.run_starts[run]), int(chunk.run_starts[run + 1])
-            good = chunk.batch.faults[low:high] == 0
-            if stored is not None:
-                good = good & stored[low:high]
-            if not good.any():
+            rows = np.arange(found.start, found.stop) if isinstance(found, slice) else found
+            rows = rows[batch.faults[rows] == 0]
+            if not len(rows):
                 continue
-            width = int(chunk.batch.lengths[low:high][good].max())
-            rows = np.flatnonzero(good)
-            times.setdefault(key, []).append(chunk.batch.time[low:high][rows])
-            lengths = chunk.batch.lengths[low:high][rows]
-            matrix = chunk.batch.matrix(low, high, width)[rows]
-            usual = lengths == width
-            times[key][-1] = times[key][-1][usual]
-            payloads.setdefault(key, []).append(matrix[usual])
+            lengths = (batch.offsets[rows + 1] - batch.offsets[rows]).astype(np.int64)
+            width = int(lengths.max())
+            rows = rows[lengths == width]
+            times.setdefault(key, []).append(batch.time[rows])
+            at = batch.offsets[rows].astype(np.int64)[:, None] + np.arange(width)
+            payloads.setdefault(key, []).append(batch.data[at])
     return {key: _join(key, times[key], payloads[key]) for key in sorted(times)}
 
 

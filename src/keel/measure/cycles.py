@@ -1,20 +1,25 @@
-"""How steadily each identifier is sent: usual cycle time, spread, longest gap, and who stopped."""
+"""How steadily each identifier is sent: nominal cycle time, spread, longest gap, who is late and who stopped."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 
 from keel.ask.matches import Matches
-from keel.model.frames import Times
+from keel.measure.census import Spread, Tally
+from keel.measure.percentiles import Bins
+from keel.model.frames import Rows, Times
 
 FEWEST = 4
 """With fewer frames than this nothing is said about a cycle."""
+LATE_FACTOR = 1.5
+"""A cycle longer than so many nominal ones is late."""
 GAP_FACTOR = 3.0
 """A gap of more than so many usual cycles counts as dropping out."""
-STATES = ("stopped", "dropped out", "in bursts", "irregular", "steady", "too few")
+STATES = ("stopped", "dropped out", "late", "in bursts", "irregular", "steady", "too few")
+ROUND_STEPS = (10, 12, 15, 20, 25, 30, 40, 50, 60, 80, 100)
+"""Cycle times that engineers choose, and these times any power of ten."""
 
 
 @dataclass(frozen=True)
@@ -22,25 +27,33 @@ class Cycle:
     """How one identifier is sent. Times in ns.
 
     Attributes:
+        nominal: The cycle time it seems meant to have, or the one the user named; then ``named``.
         usual: The median cycle time.
+        p95, p99: What so many of a hundred cycles do not exceed.
         gap: The longest time between two frames, or since the last.
         gap_at: When that gap began.
+        late: How many cycles are longer than `LATE_FACTOR` nominal ones.
         gaps: How many gaps are longer than `GAP_FACTOR` usual cycles.
         state: One of `STATES`.
         counts: Histogram of cycle times over ``low`` to ``high``.
     """
 
     key: int
+    nominal: int
+    named: bool
     usual: int
     mean: float
     deviation: float
+    p95: float
+    p99: float
     gap: int
     gap_at: int
+    late: int
     gaps: int
     state: str
     low: float
     high: float
-    counts: npt.NDArray[np.int64]
+    counts: Rows
 
     @property
     def worth_a_look(self) -> int:
@@ -48,70 +61,100 @@ class Cycle:
         return STATES.index(self.state)
 
 
-def times_by_key(matches: Matches) -> dict[int, Times]:
-    """Times of the matching frames without fault, by key, in order of arrival."""
-    found: dict[int, list[Times]] = {}
+def nominal_of(usual: float) -> int:
+    """The round cycle time within 3 % of a usual one, or that itself."""
+    if usual <= 0:
+        return 0
+    power = 10.0 ** np.floor(np.log10(usual) - 1)
+    best = min((step * power for step in ROUND_STEPS), key=lambda value: abs(value - usual))
+    return round(best if abs(best - usual) <= 0.03 * usual else usual)
+
+
+def times_of(matches: Matches, key: int) -> Times:
+    """Times of the matching frames of one identifier that carry no fault, in order of arrival."""
+    found = []
     for part in matches.parts:
-        if not part.count:
-            continue
         chunk = part.chunk
-        stored = part.stored_mask()
-        good = chunk.batch.faults == 0
-        use = good if stored is None else good & stored
-        for run, key in enumerate(chunk.run_keys.tolist()):
-            low, high = int(chunk.run_starts[run]), int(chunk.run_starts[run + 1])
-            times = chunk.batch.time[low:high][use[low:high]]
-            if len(times):
-                found.setdefault(key, []).append(times)
-    return {key: np.concatenate(parts) for key, parts in sorted(found.items())}
+        run = int(np.searchsorted(chunk.keys, np.uint64(key))) if part.count else 0
+        if not part.count or run == len(chunk.keys) or int(chunk.keys[run]) != key:
+            continue
+        lows, highs = part.ranges
+        low, high = int(lows[run]), int(highs[run])
+        use = chunk.batch.faults[low:high] == 0
+        wanted = part.wanted()
+        if wanted is not None:
+            use &= wanted[low:high]
+        found.append(chunk.batch.time[low:high][use])
+    return np.concatenate(found) if found else np.zeros(0, np.int64)
 
 
-def describe(key: int, times: Times, end: int, bins: int = 18) -> Cycle:
+def describe(key: int, times: Times, end: int, bins: int = 18, nominal: int = 0) -> Cycle:
+    """How one identifier is sent, from the times of its frames; see `describe_tally`."""
+    steps = np.diff(times)
+    if not len(steps):
+        return _describe(
+            key, Spread(0, 0.0, 0.0, 0, 0), Bins.of(steps), int(times[0]), int(times[0]), end, bins, nominal
+        )
+    spread = Spread(len(steps), float(steps.mean()), float(steps.std()), int(steps.min()), int(steps.max()))
+    longest = int(times[int(np.argmax(steps))])
+    return _describe(key, spread, Bins.of(steps), longest, int(times[-1]), end, bins, nominal)
+
+
+def describe_tally(tally: Tally, end: int, bins: int = 18, nominal: int = 0) -> Cycle:
     """How one identifier is sent.
 
     Args:
-        key: The identifier.
-        times: Times of its frames, shape (n,).
+        tally: Its row of a census.
         end: The end of what is looked at: silence up to there counts.
         bins: Cells of the histogram.
+        nominal: The nominal cycle time the user named, in ns; 0 to infer it.
     """
-    steps = np.diff(times)
-    if len(times) < FEWEST:
-        longest = int(steps.max()) if len(steps) else 0
-        at = int(times[int(np.argmax(steps))]) if len(steps) else int(times[0])
-        usual = int(np.median(steps)) if len(steps) else 0
-        return Cycle(key, usual, float(usual), 0.0, longest, at, 0, "too few", 0, 0, np.zeros(bins, np.int64))
-    usual = int(np.median(steps))
-    mean, deviation = float(steps.mean()), float(steps.std())
+    spread = tally.cycle
+    at = int(tally.joined.most_at[tally.row]) if spread.count else tally.last
+    return _describe(tally.key, spread, tally.bins(), at, max(tally.good_last, tally.first), end, bins, nominal)
+
+
+def _describe(key: int, spread: Spread, bins: Bins, most_at: int, last: int, end: int, cells: int, named: int) -> Cycle:
+    usual = round(bins.percentile(0.5))
+    nominal = named or nominal_of(usual)
+    if spread.count + 1 < FEWEST:
+        nothing = np.zeros(cells, np.int64)
+        even, gap = float(usual), spread.most
+        return Cycle(
+            key, nominal, bool(named), usual, even, 0.0, even, even, gap, most_at, 0, 0, "too few", 0, 0, nothing
+        )
     bound = max(GAP_FACTOR * usual, usual + 20_000_000)
-    gaps = int(np.count_nonzero(steps > bound))
-    longest = int(np.argmax(steps))
-    gap, gap_at = int(steps[longest]), int(times[longest])
-    silence = end - int(times[-1])
-    bursty = _is_bursty(steps, usual)
+    gaps = bins.longer_than(bound)
+    gap, gap_at = spread.most, most_at
+    silence = end - last
+    p95, p99 = bins.percentile(0.95), bins.percentile(0.99)
+    rests = bins.longer_than(3 * usual)
+    bursty = rests >= 3 and 0.04 < rests / spread.count < 0.5
+    # Only of one that keeps time can it be said that a frame is late.
+    keeps_time = bins.percentile(0.9) < 1.3 * nominal
+    late = bins.longer_than(max(LATE_FACTOR * nominal, nominal + 1_000_000)) if keeps_time else 0
     if silence > max(bound, 2 * gap, 500_000_000):
-        state, gap, gap_at = "stopped", silence, int(times[-1])
+        state, gap, gap_at = "stopped", silence, last
     elif bursty:
         state = "in bursts"
     elif gaps:
         state = "dropped out"
-    elif deviation > 0.35 * usual:
+    elif late:
+        state = "late"
+    elif spread.deviation > 0.35 * usual:
         state = "irregular"
     else:
         state = "steady"
-    low, high = _histogram_range(steps, usual)
-    counts, _ = np.histogram(np.clip(steps, low, high), bins, (low, high))
-    return Cycle(key, usual, mean, deviation, gap, gap_at, gaps, state, low, high, counts.astype(np.int64))
+    low, high = _histogram_range(bins, usual)
+    counts = bins.histogram(low, high, cells)
+    mean, deviation = spread.mean, spread.deviation
+    return Cycle(
+        key, nominal, bool(named), usual, mean, deviation, p95, p99, gap, gap_at, late, gaps, state, low, high, counts
+    )
 
 
-def _is_bursty(steps: Times, usual: int) -> bool:
-    """Several frames close together, then a rest, again and again."""
-    rests = np.count_nonzero(steps > 3 * usual)
-    return bool(rests >= 3 and 0.04 < rests / len(steps) < 0.5)
-
-
-def _histogram_range(steps: Times, usual: int) -> tuple[float, float]:
+def _histogram_range(bins: Bins, usual: int) -> tuple[float, float]:
     """From half to one and a half usual cycles, or closer where the spread is small; outliers fall at the ends."""
-    spread = float(np.quantile(np.abs(steps - usual), 0.98)) * 2.0
-    half = min(max(spread, usual * 0.004, 1000.0), usual * 0.5 or 1000.0)
+    spread = 1.5 * max(bins.percentile(0.98) - usual, usual - bins.percentile(0.02))
+    half = min(max(spread, usual * 0.02, 1000.0), usual * 0.5 or 1000.0)
     return usual - half, usual + half

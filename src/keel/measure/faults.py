@@ -32,43 +32,33 @@ def classes(matches: Matches, length_ns: int) -> list[FaultClass]:
         matches: The frames to look at.
         length_ns: The length of the stretch they are from, for the rate.
     """
-    numbers, times, masks, keys = [], [], [], []
-    for part in matches.parts:
-        if not part.count:
-            continue
-        chunk = part.chunk
-        rows = np.flatnonzero(chunk.batch.faults)
-        stored = part.stored_mask()
-        if stored is not None:
-            rows = rows[stored[rows]]
-        if len(rows):
-            arrival = np.flatnonzero(np.isin(chunk.order, rows))
-            rows = chunk.order[arrival].astype(np.int64)
-            numbers.append(arrival + chunk.first)
-            times.append(chunk.batch.time[rows])
-            masks.append(chunk.batch.faults[rows])
-            keys.append(chunk.run_keys[chunk.run_of_row[rows]])
-    if not numbers:
+    parts = [part for part in matches.parts if part.count and len(part.fault_rows.key)]
+    if not parts:
         return []
-    number, time = np.concatenate(numbers), np.concatenate(times)
-    mask, key = np.concatenate(masks), np.concatenate(keys)
+    columns = {
+        name: np.concatenate([getattr(p.fault_rows, name) for p in parts]) for name in parts[0].fault_rows.arrays()
+    }
+    base = np.repeat([p.chunk.first for p in parts], [len(p.fault_rows.key) for p in parts])
+    minutes = max(length_ns / NS_PER_S / 60, 1 / 60)
     found = []
     for fault in Fault:
-        at = np.flatnonzero(mask & np.uint32(fault))
+        at = np.flatnonzero(columns["fault"] == np.uint32(fault))
         if not len(at):
             continue
-        unique, counts = np.unique(key[at], return_counts=True)
-        minutes = max(length_ns / NS_PER_S / 60, 1 / 60)
+        count = columns["count"][at]
+        unique, places = np.unique(columns["key"][at], return_inverse=True)
+        first = at[np.argmin(base[at] + columns["first"][at])]
+        last = at[np.argmax(base[at] + columns["last"][at])]
         found.append(
             FaultClass(
                 fault,
-                len(at),
-                int(number[at[0]]),
-                int(number[at[-1]]),
-                int(time[at[0]]),
-                int(time[at[-1]]),
-                len(at) / minutes,
-                int(unique[np.argmax(counts)]),
+                int(count.sum()),
+                int(base[first] + columns["first"][first]),
+                int(base[last] + columns["last"][last]),
+                int(columns["first_time"][first]),
+                int(columns["last_time"][last]),
+                int(count.sum()) / minutes,
+                int(unique[np.argmax(np.bincount(places, count))]),
             )
         )
     return sorted(found, key=lambda c: -c.count)

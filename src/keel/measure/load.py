@@ -1,6 +1,7 @@
 """How full a bus is: exact bits on the wire at the bus's bit rates, over time.
 
-A frame counts where it begins.
+A frame counts where it begins. Charts are made from each chunk's density; where they look closer than that, from
+the frames themselves.
 """
 
 from __future__ import annotations
@@ -19,42 +20,28 @@ from keel.model.units import NS_PER_S
 from keel.store.chunk import Chunk
 from keel.store.recording import Snapshot
 
-GRID_NS = 100_000_000
-"""Closed chunks are summed once on this grid; anything coarser is made from it."""
 Floats = npt.NDArray[np.float64]
-
-
-@dataclass(frozen=True)
-class Grid:
-    """Frames and wire time of one chunk per bus and 100 ms; shapes (buses, bins)."""
-
-    first_bin: int
-    frames: Floats
-    wire: Floats
-    faults: Times
 
 
 @dataclass(frozen=True)
 class Series:
     """Frames per second and load (0 to 1, or more if the bit rate is wrong) per bus over equal stretches.
 
-    Shapes (buses, cells); ``fault_times`` are in ns.
+    ``rate_hz`` and ``load`` have shape (buses, cells), ``faults``, frames with a fault in each, (cells,).
     """
 
     span: Span
     rate_hz: Floats
     load: Floats
-    fault_times: Times
+    faults: Floats
 
 
 @dataclass(frozen=True)
-class BusLoad:
-    """One bus over a stretch: mean and peak load from 0 to 1; the peak is the fullest second, wherever it begins."""
+class BusMean:
+    """One bus over a stretch: frames, and the mean load from 0 to 1."""
 
     frames: int
     mean: float
-    peak: float
-    peak_at: int
 
 
 def cells_for(span: Span, most: int) -> int:
@@ -63,121 +50,128 @@ def cells_for(span: Span, most: int) -> int:
     return int(min(max(most, 1), max(span.seconds, 40)))
 
 
+@dataclass(frozen=True, eq=False)
+class _Grid:
+    """Densities laid end to end: stretches from ``starts`` to ``ends`` (ns), values of shape (buses, n)."""
+
+    starts: Times
+    ends: Times
+    frames: Floats
+    wire: Floats
+    faults: Floats
+
+
 class Loads:
-    """Load over time of growing recordings; what was summed for a chunk is kept while it lasts."""
+    """Load over time of growing recordings; the densities of closed chunks are laid end to end once."""
 
     def __init__(self) -> None:
-        self._grids: dict[int, Grid] = {}
-        self._buses: list[Bus] = []
-
-    def _grid(self, chunk: Chunk, buses: list[Bus]) -> Grid:
-        if chunk.serial not in self._grids:
-            self._grids[chunk.serial] = _make_grid(chunk, buses)
-        return self._grids[chunk.serial]
+        self._known: tuple[object, _Grid] | None = None
 
     def series(self, snapshot: Snapshot, span: Span, cells: int) -> Series:
         """Rate and load in ``cells`` equal stretches of a span."""
         buses = snapshot.manifest.buses
-        if buses != self._buses:
-            self._grids, self._buses = {}, list(buses)
-        kept = {c.serial for c in snapshot.chunks}
-        self._grids = {serial: grid for serial, grid in self._grids.items() if serial in kept}
-        width = max((span.end - span.start) / max(cells, 1), 1.0)
-        frames, wire = np.zeros((len(buses), cells)), np.zeros((len(buses), cells))
-        covered = np.full(cells, width)
-        coarse = width >= 2 * GRID_NS
-        faults = []
-        for chunk in snapshot.chunks:
-            if chunk.span.end < span.start or chunk.span.start >= span.end:
-                continue
-            if coarse:
-                grid = self._grid(chunk, buses)
-                middles = np.asarray((grid.first_bin + np.arange(grid.frames.shape[1]) + 0.5) * GRID_NS, np.float64)
-                _spread(middles, grid.frames, grid.wire, span, width, frames, wire)
-                faults.append(grid.faults)
-            else:
-                _count(chunk, buses, span, width, frames, wire)
-                faults.append(chunk.batch.time[chunk.batch.faults != 0])
-        if coarse:
-            # A stretch holds a whole number of bins, not always the same one.
-            edges = span.start + np.arange(cells + 1) * width
-            bins = np.diff(np.floor(edges / GRID_NS + 0.5))
-            covered = np.maximum(bins, 1) * GRID_NS
-        all_faults = np.sort(np.concatenate(faults)) if faults else np.zeros(0, np.int64)
-        inside = all_faults[(all_faults >= span.start) & (all_faults < span.end)]
-        return Series(span, frames / covered * NS_PER_S, wire / covered, inside)
+        cells = max(cells, 1)
+        width = max((span.end - span.start) / cells, 1.0)
+        made = _Cells(span, width, len(buses), cells)
+        chunks = [c for c in snapshot.chunks if c.span.end >= span.start and c.span.start < span.end]
+        coarse = [c for c in chunks if c.density.width * 2 <= width or _inside(c, span, width)]
+        made.spread(self._grid(coarse[:-1], buses))
+        made.spread(_grid_of(coarse[-1:], buses))
+        chosen = {c.serial for c in coarse}
+        for chunk in chunks:
+            if chunk.serial not in chosen:
+                made.count(chunk, buses)
+        return Series(span, made.frames / width * NS_PER_S, made.wire / width, made.faults)
+
+    def _grid(self, chunks: list[Chunk], buses: list[Bus]) -> _Grid:
+        name = (tuple(c.serial for c in chunks), tuple(buses))
+        if self._known is None or self._known[0] != name:
+            self._known = (name, _grid_of(chunks, buses))
+        return self._known[1]
 
 
-def _make_grid(chunk: Chunk, buses: list[Bus]) -> Grid:
-    batch = chunk.batch
-    bins = batch.time // GRID_NS
-    first = int(bins.min())
-    size = int(bins.max()) - first + 1
-    shape = (len(buses), size)
-    flat = batch.bus.astype(np.int64) * size + (bins - first)
-    frames = np.bincount(flat, minlength=len(buses) * size).astype(np.float64).reshape(shape)
-    wire = np.bincount(flat, wire_ns(batch, buses), minlength=len(buses) * size).astype(np.float64).reshape(shape)
-    return Grid(first, frames, wire, batch.time[batch.faults != 0])
+def _inside(chunk: Chunk, span: Span, width: float) -> bool:
+    """Whether a chunk lies within one cell, however fine."""
+    low, high = (int((t - span.start) // width) for t in (chunk.span.start, chunk.span.end))
+    return low == high
 
 
-def _spread(
-    middles: Floats,
-    add_frames: Floats,
-    add_wire: Floats,
-    span: Span,
-    width: float,
-    frames: Floats,
-    wire: Floats,
-) -> None:
-    cell = np.floor((middles - span.start) / width).astype(np.int64)
-    inside = (cell >= 0) & (cell < frames.shape[1])
-    cells, size = cell[inside], frames.shape[1]
-    for bus in range(len(frames)):
-        frames[bus] += np.bincount(cells, add_frames[bus, inside], minlength=size)
-        wire[bus] += np.bincount(cells, add_wire[bus, inside], minlength=size)
+def _grid_of(chunks: list[Chunk], buses: list[Bus]) -> _Grid:
+    n = len(buses)
+    slow = np.array([NS_PER_S / bus.bit_rate for bus in buses]).reshape(n, 1)
+    fast = np.array([NS_PER_S / bus.fast_bit_rate for bus in buses]).reshape(n, 1)
+    starts, ends, values = [], [], []
+    for chunk in chunks:
+        density = chunk.density
+        place = density.first + np.arange(density.frames.shape[1], dtype=np.int64)
+        # A chunk begins and ends within a stretch; its frames are where it is.
+        starts.append(np.maximum(place * density.width, chunk.span.start))
+        ends.append(np.minimum((place + 1) * density.width, chunk.span.end + 1))
+        block = np.zeros((4, n, len(place)))
+        for i, name in enumerate(("frames", "bits", "fast_bits", "faults")):
+            known = getattr(density, name)[:n]
+            block[i, : len(known)] = known
+        values.append(block)
+    joined = np.concatenate(values, axis=2) if values else np.zeros((4, n, 0))
+    frames, bits, fast_bits, faults = joined
+    empty = np.zeros(0, np.int64)
+    begin, end = (np.concatenate(c) if c else empty for c in (starts, ends))
+    return _Grid(begin, end, frames, bits * slow + fast_bits * fast, faults)
 
 
-def _count(chunk: Chunk, buses: list[Bus], span: Span, width: float, frames: Floats, wire: Floats) -> None:
-    inside = chunk.in_span(span)
-    arrivals = np.arange(*inside) if isinstance(inside, tuple) else np.flatnonzero(inside)
-    batch = chunk.batch.take(chunk.order[arrivals])
-    cells = frames.shape[1]
-    cell = np.minimum(((batch.time - span.start) / width).astype(np.int64), cells - 1)
-    flat = batch.bus.astype(np.int64) * cells + cell
-    frames += np.bincount(flat, minlength=frames.size).reshape(frames.shape)
-    wire += np.bincount(flat, wire_ns(batch, buses), minlength=wire.size).reshape(wire.shape)
+class _Cells:
+    """The cells of a chart being filled."""
+
+    def __init__(self, span: Span, width: float, buses: int, cells: int) -> None:
+        self.span, self.width, self.cells = span, width, cells
+        self.frames, self.wire = np.zeros((buses, cells)), np.zeros((buses, cells))
+        self.faults = np.zeros(cells)
+
+    def spread(self, grid: _Grid) -> None:
+        """Add stretches, each shared out between the cells it overlaps: two at most, as none is longer than a cell."""
+        if not len(grid.starts):
+            return
+        start = (grid.starts - self.span.start) / self.width
+        end = (grid.ends - self.span.start) / self.width
+        length = np.maximum(end - start, 1e-12)
+        first = np.floor(start)
+        share = np.clip((np.minimum(first + 1, end) - start) / length, 0.0, 1.0)
+        for cell, part in ((first.astype(np.int64), share), (first.astype(np.int64) + 1, 1.0 - share)):
+            inside = (cell >= 0) & (cell < self.cells) & (part > 0)
+            for bus in range(len(self.frames)):
+                self.frames[bus] += self._binned(cell[inside], (grid.frames[bus] * part)[inside])
+                self.wire[bus] += self._binned(cell[inside], (grid.wire[bus] * part)[inside])
+            self.faults += self._binned(cell[inside], (grid.faults.sum(axis=0) * part)[inside])
+
+    def _binned(self, cell: Any, weights: Any = None) -> Floats:
+        return np.bincount(cell, weights, minlength=self.cells).astype(np.float64)
+
+    def count(self, chunk: Chunk, buses: list[Bus]) -> None:
+        """Add the frames of a chunk themselves, those in the span."""
+        inside = chunk.in_span(self.span)
+        arrivals = np.arange(*inside) if isinstance(inside, tuple) else np.flatnonzero(inside)
+        rows = chunk.order[arrivals]
+        stored = chunk.batch
+        time, bus = stored.time[rows], stored.bus[rows]
+        wire = wire_ns(bus, stored.bits[rows], stored.fast_bits[rows], buses)
+        cell = np.minimum(((time - self.span.start) / self.width).astype(np.int64), self.cells - 1)
+        for index in range(len(self.frames)):
+            of_bus = bus == index
+            self.frames[index] += self._binned(cell[of_bus])
+            self.wire[index] += self._binned(cell[of_bus], wire[of_bus])
+        self.faults += self._binned(cell[stored.faults[rows] != 0])
 
 
-def bus_loads(matches: Matches, span: Span) -> list[BusLoad]:
-    """Mean and peak load of each bus by the matching frames, exactly; the mean is over ``span``."""
+def bus_means(matches: Matches, span: Span) -> list[BusMean]:
+    """Frames and mean load of each bus by the matching frames, exactly; the mean is over ``span``."""
     buses = matches.snapshot.manifest.buses
-    times: list[list[Times]] = [[] for _ in buses]
-    wires: list[list[Floats]] = [[] for _ in buses]
+    length = max(span.end - span.start, 1)
+    frames, wire = np.zeros(len(buses), np.int64), np.zeros(len(buses))
     for part in matches.parts:
         if not part.count:
             continue
-        rows = part.chunk.order if part.whole else part.chunk.order[part.mask()]
-        time, bus = part.chunk.batch.time[rows], part.chunk.batch.bus[rows]
-        wire = wire_ns(part.chunk.batch, buses)[rows]
-        for index in range(len(buses)):
-            of_bus = bus == index
-            times[index].append(time[of_bus])
-            wires[index].append(wire[of_bus])
-    length = max(span.end - span.start, 1)
-    return [_bus_load(_join(t, np.int64), _join(w, np.float64), length) for t, w in zip(times, wires, strict=True)]
-
-
-def _join(parts: list[Any], kind: Any) -> Any:
-    return np.concatenate(parts) if parts else np.zeros(0, kind)
-
-
-def _bus_load(time: Times, wire: Floats, length: int) -> BusLoad:
-    if not len(time):
-        return BusLoad(0, 0.0, 0.0, 0)
-    if (np.diff(time) < 0).any():
-        order = np.argsort(time, kind="stable")
-        time, wire = time[order], wire[order]
-    total: Any = np.concatenate([[0.0], np.cumsum(wire)])
-    in_second = total[np.searchsorted(time, time + NS_PER_S)] - total[:-1]
-    peak = int(np.argmax(in_second))
-    return BusLoad(len(time), float(total[-1]) / length, float(in_second[peak]) / NS_PER_S, int(time[peak]))
+        known = part.summary
+        bus = (known.keys >> np.uint64(56)).astype(np.int64)
+        np.add.at(frames, bus, known.frames)
+        np.add.at(wire, bus, wire_ns(bus, known.bits, known.fast_bits, buses))
+    return [BusMean(int(count), float(time) / length) for count, time in zip(frames, wire, strict=True)]

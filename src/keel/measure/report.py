@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 from keel.ask.matches import Matches
-from keel.measure.census import Census, seconds
-from keel.measure.load import bus_loads
+from keel.measure.census import census_of, seconds
+from keel.measure.load import bus_means
+from keel.measure.peaks import PeakFinder
 from keel.model.identity import Form, format_ident, unpack_key
 from keel.model.plain import plain
 
@@ -22,11 +23,16 @@ def traffic(matches: Matches, start: int) -> dict[str, Any]:
     snapshot = matches.snapshot
     names = {key: m.name for key, m in snapshot.manifest.dictionary.by_key(snapshot.manifest.bus_names).items()}
     buses = [
-        {"bus": plain(bus.name), "frames": load.frames, "load_mean": load.mean, "load_peak": load.peak}
-        for bus, load in zip(snapshot.manifest.buses, bus_loads(matches, snapshot.span), strict=True)
+        {"bus": plain(bus.name), "frames": load.frames, "load_mean": load.mean, "load_peak": peak.load}
+        for bus, load, peak in zip(
+            snapshot.manifest.buses,
+            bus_means(matches, snapshot.span),
+            PeakFinder().find(matches).buses,
+            strict=True,
+        )
     ]
     rows = []
-    for key, tally in Census().take(matches).items():
+    for key, tally in census_of(matches).items():
         bus, form, ident = unpack_key(key)
         cycle = tally.cycle
         some = cycle.count > 0

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
-from keel.model.frames import FrameBatch
 from keel.model.units import NS_PER_S
 
 
@@ -20,9 +21,14 @@ class Bus:
     fast_bit_rate: int = 2_000_000
 
 
-def wire_ns(batch: FrameBatch, buses: list[Bus]) -> npt.NDArray[np.float64]:
-    """Time on the wire of each frame in nanoseconds, shape (n,), at the bit rates of ``buses``."""
+def wire_ns(bus: Any, bits: Any, fast_bits: Any, buses: Sequence[Bus]) -> npt.NDArray[np.float64]:
+    """Time on the wire in nanoseconds, shape (n,), at the bit rates of ``buses``.
+
+    Args:
+        bus: Bus indices, shape (n,).
+        bits, fast_bits: Bits on the wire at the arbitration and at the data rate, shape (n,).
+    """
     slow = np.array([NS_PER_S / b.bit_rate for b in buses] or [0.0])
     fast = np.array([NS_PER_S / b.fast_bit_rate for b in buses] or [0.0])
-    time: npt.NDArray[np.float64] = batch.bits * slow[batch.bus] + batch.fast_bits * fast[batch.bus]
+    time: npt.NDArray[np.float64] = bits * slow[bus] + fast_bits * fast[bus]
     return time

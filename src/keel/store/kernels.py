@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from keel.model.frames import COLUMNS, FrameBatch, Rows
-from keel.model.identity import Keys
+from keel.model.frames import COLUMNS, FrameBatch
+from keel.store.chunk import Clustered
 
 
 @njit(cache=True, nogil=True)
@@ -66,7 +66,7 @@ def _gather(offsets: Any, data: Any, stored: Any, new: Any, out: Any) -> None:
     new[len(stored)] = at
 
 
-def cluster(batch: FrameBatch) -> tuple[FrameBatch, Rows, Keys, Rows]:
+def cluster(batch: FrameBatch) -> Clustered:
     """As `keel.store.chunk.cluster`."""
     keys = batch.keys()
     n = len(batch)
@@ -75,13 +75,12 @@ def cluster(batch: FrameBatch) -> tuple[FrameBatch, Rows, Keys, Rows]:
     by_key = np.argsort(seen[:found])
     rank = np.empty(found, np.int64)
     rank[by_key] = np.arange(found)
-    run_keys = seen[:found][by_key]
     starts = np.zeros(found + 1, np.int64)
     np.cumsum(np.bincount(codes, minlength=found)[by_key], out=starts[1:])
-    order, stored = np.empty(n, np.int64), np.empty(n, np.int64)
-    _place(codes, rank, starts, order, stored)
+    order, arrival = np.empty(n, np.uint32), np.empty(n, np.uint32)
+    _place(codes, rank, starts, order, arrival)
     low, high = int(batch.offsets[0]), int(batch.offsets[-1])
     offsets, data = np.empty(n + 1, np.int64), np.empty(high - low, np.uint8)
-    _gather(batch.offsets.astype(np.int64, copy=False), batch.data, stored, offsets, data)
-    columns = {name: getattr(batch, name)[stored] for name in COLUMNS}
-    return FrameBatch(**columns, offsets=offsets, data=data), order, run_keys, starts
+    _gather(batch.offsets.astype(np.int64, copy=False), batch.data, arrival, offsets, data)
+    columns = {name: getattr(batch, name)[arrival] for name in COLUMNS}
+    return Clustered(FrameBatch(**columns, offsets=offsets, data=data), order, arrival, seen[:found][by_key], starts)

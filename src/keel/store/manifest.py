@@ -16,18 +16,36 @@ from keel.model.bus import Bus
 from keel.model.span import Mark
 from keel.signals.dictionary import Dictionary
 
-SCHEMA = 1
+SCHEMA = 2
 FILE = "recording.json"
 
 
 @dataclass(frozen=True)
 class SegmentEntry:
-    """A sealed segment as the manifest lists it. Times in ns."""
+    """A sealed segment as the manifest lists it: least and greatest time in ns, sizes of its two files."""
 
     number: int
     rows: int
     start: int
     end: int
+    bytes: int = 0
+    index_bytes: int = 0
+
+
+@dataclass(frozen=True)
+class Comment:
+    """What a person, or the file it came from, says of one frame. ``number`` counts frames from 0."""
+
+    number: int
+    text: str
+
+
+@dataclass(frozen=True)
+class NamedAsk:
+    """An ask that was given a name."""
+
+    name: str
+    text: str
 
 
 @dataclass
@@ -36,6 +54,11 @@ class Manifest:
 
     Attributes:
         notes: Sentences about how it came to be: what an import skipped, times out of order.
+        comments: What is said of single frames.
+        asks: Named asks.
+        checks: The user's own checks, as they are written.
+        nominal: Nominal cycle times in ns that the user named, by key.
+        packed: Whether the segments are Parquet, for keeping, and must be unpacked to be read.
     """
 
     name: str
@@ -47,6 +70,11 @@ class Manifest:
     dictionary: Dictionary = field(default_factory=Dictionary)
     notes: list[str] = field(default_factory=list)
     lost: int = 0
+    comments: list[Comment] = field(default_factory=list)
+    asks: list[NamedAsk] = field(default_factory=list)
+    checks: list[str] = field(default_factory=list)
+    nominal: dict[int, int] = field(default_factory=dict)
+    packed: bool = False
 
     @property
     def bus_names(self) -> list[str]:
@@ -67,6 +95,11 @@ class Manifest:
             "dictionary": self.dictionary.to_json(),
             "notes": self.notes,
             "lost": self.lost,
+            "comments": [asdict(c) for c in self.comments],
+            "asks": [asdict(a) for a in self.asks],
+            "checks": self.checks,
+            "nominal": {str(key): ns for key, ns in self.nominal.items()},
+            "packed": self.packed,
         }
 
     @classmethod
@@ -82,6 +115,11 @@ class Manifest:
             dictionary=Dictionary.from_json(data["dictionary"]),
             notes=data["notes"],
             lost=data["lost"],
+            comments=[Comment(**c) for c in data["comments"]],
+            asks=[NamedAsk(**a) for a in data["asks"]],
+            checks=data["checks"],
+            nominal={int(key): ns for key, ns in data["nominal"].items()},
+            packed=data["packed"],
         )
 
 

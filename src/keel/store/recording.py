@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 
 from keel.errors import RecordingError
@@ -10,9 +12,10 @@ from keel.model.frames import FrameBatch, concat, empty_batch
 from keel.model.span import Span
 from keel.store.chunk import Carry, Chunk, cluster
 from keel.store.journal import JournalReader
-from keel.store.manifest import FILE, Manifest, load_manifest
-from keel.store.segment import read_segment, segment_path
-from keel.store.writer import is_being_written, journal_numbers, journal_path
+from keel.store.manifest import FILE, Manifest, SegmentEntry, load_manifest
+from keel.store.sealing import journal_numbers, journal_path
+from keel.store.segment import Sealed
+from keel.store.writer import is_being_written
 
 PAGE_ROWS = 1 << 14
 """Rows of the newest chunk at most: it is clustered anew each time rows are added."""
@@ -39,10 +42,21 @@ class Snapshot:
             return Span(0, 0)
         return Span(min(c.span.start for c in self.chunks), max(c.span.end for c in self.chunks) + 1)
 
+    @cached_property
+    def firsts(self) -> list[int]:
+        """The number of the first frame of each chunk."""
+        return [chunk.first for chunk in self.chunks]
+
+    def chunk_of(self, number: int) -> int:
+        """Which chunk holds a frame, by its number."""
+        return bisect_right(self.firsts, number) - 1
+
     def rows(self, start: int, stop: int) -> FrameBatch:
         """Frames by number in order of arrival."""
         parts = []
-        for chunk in self.chunks:
+        for chunk in self.chunks[max(self.chunk_of(start), 0) :]:
+            if chunk.first >= stop:
+                break
             low, high = max(start - chunk.first, 0), min(stop - chunk.first, len(chunk))
             if low < high:
                 parts.append(chunk.arrivals(low, high))
@@ -55,9 +69,15 @@ class _Tail:
 
     reader: JournalReader
     carry: Carry
+    first: int
     pages: list[Chunk] = field(default_factory=list)
     open_rows: list[FrameBatch] = field(default_factory=list)
     open_page: Chunk | None = None
+
+    @property
+    def rows(self) -> int:
+        """How many rows it holds."""
+        return sum(map(len, self.pages)) + (len(self.open_page) if self.open_page else 0)
 
 
 class Recording:
@@ -68,13 +88,16 @@ class Recording:
 
         Raises:
             NotARecording: the folder holds none.
+            RecordingError: it is packed.
         """
         self.folder = folder
         self.manifest = load_manifest(folder)
+        if self.manifest.packed:
+            raise RecordingError(str(folder), "is packed for keeping; keel unpack makes it readable again")
         self._stamp: object = None
         self._sealed: list[Chunk] = []
-        self._sealed_up_to = 0
-        self._carry = Carry()
+        self._sealed_up_to = self._frames = 0
+        self._carry, self._carried = Carry(), 0
         self._tails: dict[int, _Tail] = {}
         self._problems: list[str] = []
         self._damaged = 0
@@ -89,7 +112,7 @@ class Recording:
             if number <= self._sealed_up_to:
                 continue
             if number not in self._tails:
-                self._tails[number] = _Tail(JournalReader(journal_path(self.folder, number)), self._carry_after_all())
+                self._tails[number] = self._new_tail(number)
             tail = self._tails[number]
             changed |= self._read_tail(tail)
             if tail.reader.gone:
@@ -98,14 +121,28 @@ class Recording:
                 break
         return changed
 
-    def _carry_after_all(self) -> Carry:
+    def _new_tail(self, number: int) -> _Tail:
+        reader = JournalReader(journal_path(self.folder, number))
         if not self._tails:
-            return self._carry.copy()
+            return _Tail(reader, self._carry_after_sealed(len(self._sealed)), self._frames)
         last = self._tails[max(self._tails)]
         carry = last.carry.copy()
         if last.open_page is not None:
-            carry.advance(last.open_page)
-        return carry
+            last.open_page.advance(carry)
+        return _Tail(reader, carry, last.first + last.rows)
+
+    def _carry_after_sealed(self, count: int) -> Carry:
+        """What the first so many sealed chunks leave behind."""
+        if self._carried > count:
+            self._carry, self._carried = Carry(), 0
+        while self._carried < count:
+            chunk = self._sealed[self._carried]
+            self._carried += 1
+            try:
+                chunk.advance(self._carry)
+            except RecordingError:
+                continue
+        return self._carry.copy()
 
     def snapshot(self) -> Snapshot:
         """The recording as it stands now."""
@@ -130,19 +167,28 @@ class Recording:
         self.manifest = load_manifest(self.folder)
         for entry in self.manifest.segments:
             if entry.number > self._sealed_up_to:
-                self._add_segment(entry.number, entry.rows)
+                self._add_segment(entry)
         return True
 
-    def _add_segment(self, number: int, rows: int) -> None:
-        self._sealed_up_to = number
-        tail = self._tails.pop(number, None)
+    def _add_segment(self, entry: SegmentEntry) -> None:
+        self._sealed_up_to = entry.number
+        tail = self._tails.pop(entry.number, None)
+        place = len(self._sealed)
         try:
-            chunk = self._carry.chunk(*read_segment(segment_path(self.folder, number), rows))
+            chunk = Sealed(self.folder, entry, self._frames, lambda: self._carry_after_sealed(place))
+            if not chunk.index_is_whole:
+                self._problems.append(
+                    f"{chunk.path}: its index is lost and was made anew; keel verify --repair mends it"
+                )
+                # Now, so that a segment that cannot be read is told of at once.
+                _ = chunk.index
         except RecordingError as error:
-            self._problems.append(f"{error.where}: {error.what}; its {rows} frames are missing")
+            self._problems.append(
+                f"{error.where}: {error.what}; its {entry.rows} frames are missing; keel verify --repair saves the rest"
+            )
             return
         self._sealed.append(chunk)
-        self._carry.advance(chunk)
+        self._frames += len(chunk)
         if tail is not None:
             self._damaged += tail.reader.damaged
             tail.reader.close()
@@ -153,11 +199,13 @@ class Recording:
             return False
         tail.open_rows += batches
         rows = concat(tail.open_rows)
+        first = tail.first + sum(map(len, tail.pages))
         while len(rows) >= PAGE_ROWS:
-            page = tail.carry.chunk(*cluster(rows.slice(0, PAGE_ROWS)))
-            tail.carry.advance(page)
+            page = Chunk(cluster(rows.slice(0, PAGE_ROWS)), tail.carry, first)
+            page.advance(tail.carry)
             tail.pages.append(page)
             rows = rows.slice(PAGE_ROWS, len(rows))
+            first += PAGE_ROWS
         tail.open_rows = [rows] if len(rows) else []
-        tail.open_page = tail.carry.chunk(*cluster(rows)) if len(rows) else None
+        tail.open_page = Chunk(cluster(rows), tail.carry, first) if len(rows) else None
         return True

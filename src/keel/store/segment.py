@@ -3,23 +3,33 @@
 Any program that reads Arrow reads them: ``order`` holds the stored row of each frame in order of arrival,
 so ``table.take(table["order"])`` gives the frames as they came.
 
+Reading needs no Arrow library as long as the index is there: it says where the columns lie.
 PyArrow is imported where it is used: it takes longer to load than the app takes to paint its first screen.
 """
 
 from __future__ import annotations
 
+import mmap
 import os
+from collections.abc import Callable
+from functools import cached_property
+from itertools import count
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from keel.errors import RecordingError
-from keel.model.frames import COLUMNS, FrameBatch, Rows
+from keel.model.frames import COLUMNS, FrameBatch, Rows, Times
 from keel.model.identity import Keys
-from keel.store.chunk import runs_of
+from keel.model.span import Span
+from keel.store.chunk import Carry, Chunk, Clustered, Numbers
+from keel.store.density import Density, FaultRows
+from keel.store.index import Index, Layout, checksums_of, index_of, index_path, read_index, write_index
+from keel.store.manifest import SegmentEntry
+from keel.store.summary import Summary
 
-_METADATA = {"keel.schema": "1", "keel.rows": "clustered by bus, form and identifier; see column order"}
+_METADATA = {"keel.schema": "2", "keel.rows": "clustered by bus, form and identifier; see columns order and arrival"}
 
 
 def segment_path(folder: Path, number: int) -> Path:
@@ -27,13 +37,11 @@ def segment_path(folder: Path, number: int) -> Path:
     return folder / "segments" / f"{number:06d}.arrow"
 
 
-def write_segment(path: Path, batch: FrameBatch, bus_names: list[str]) -> None:
-    """Seal a batch that is in order of arrival; the file appears whole or not at all."""
+def record_of(held: Clustered, bus_names: list[str]) -> Any:
+    """Clustered frames as an Arrow record batch, without copying payloads."""
     import pyarrow as pa
 
-    from keel.store.kernels import cluster
-
-    stored, order, _, _ = cluster(batch)
+    stored = held.batch
     arrays: list[Any] = []
     for name in COLUMNS:
         column = getattr(stored, name)
@@ -45,44 +53,255 @@ def write_segment(path: Path, batch: FrameBatch, bus_names: list[str]) -> None:
             arrays.append(pa.array(column))
     buffers = [None, pa.py_buffer(stored.offsets.astype(np.int32)), pa.py_buffer(stored.data)]
     arrays.append(pa.Array.from_buffers(pa.binary(), len(stored), buffers))
-    arrays.append(pa.array(order.astype(np.uint32)))
-    record = pa.record_batch(arrays, names=[*COLUMNS, "payload", "order"])
-    record = record.replace_schema_metadata(_METADATA)
+    arrays += [pa.array(held.order), pa.array(held.arrival)]
+    record = pa.record_batch(arrays, names=[*COLUMNS, "payload", "order", "arrival"])
+    return record.replace_schema_metadata(_METADATA)
+
+
+def write_segment(path: Path, batch: FrameBatch, bus_names: list[str], carry: Carry) -> SegmentEntry:
+    """Seal a batch that is in order of arrival, and advance ``carry`` by it; the files appear whole or not at all."""
+    from keel.store.kernels import cluster
+
+    return write_clustered(path, cluster(batch), bus_names, carry)
+
+
+def write_clustered(path: Path, held: Clustered, bus_names: list[str], carry: Carry) -> SegmentEntry:
+    """As `write_segment`, for rows that are clustered already."""
+    # Loading it makes `summarise` the fast one.
+    import keel.store.summing  # noqa: F401
+
+    write_arrow(path, held, bus_names)
+    index = make_index(path, held, carry)
+    size = write_index(index_path(path), index)
+    carry.advance(index.keys, index.lasts, index.last_time)
+    times = held.batch.time
+    return SegmentEntry(int(path.stem), len(held.batch), int(times.min()), int(times.max()), index.size, size)
+
+
+def write_arrow(path: Path, held: Clustered, bus_names: list[str]) -> None:
+    """Write the Arrow file, as a whole or not at all."""
+    import pyarrow as pa
+
+    record = record_of(held, bus_names)
     draft = path.with_suffix(".draft")
-    with draft.open("wb") as file:
-        with pa.ipc.new_file(file, record.schema) as writer:
-            writer.write_batch(record)
-        file.flush()
-        os.fsync(file.fileno())
-    draft.replace(path)
+    try:
+        with draft.open("wb") as file:
+            with pa.ipc.new_file(file, record.schema) as writer:
+                writer.write_batch(record)
+            file.flush()
+            os.fsync(file.fileno())
+        draft.replace(path)
+    except OSError:
+        draft.unlink(missing_ok=True)
+        raise
 
 
-def read_segment(path: Path, rows: int) -> tuple[FrameBatch, Rows, Keys, Rows]:
-    """A segment memory-mapped: stored rows, order of arrival, keys and where each begins.
+def make_index(path: Path, held: Clustered, carry: Carry) -> Index:
+    """The index of a segment that was just written."""
+    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as content:
+        return index_of(held, carry, layout_of(path), len(content), checksums_of(content))
+
+
+def layout_of(path: Path) -> Layout:
+    """Where the columns lie in a segment's file."""
+    import pyarrow as pa
+
+    with pa.memory_map(str(path)) as file:
+        whole = file.read_buffer(file.size())
+        record = pa.ipc.open_file(pa.BufferReader(whole)).get_batch(0)
+        layout: Layout = {}
+
+        def put(name: str, buffer: Any, kind: Any, count: int) -> None:
+            layout[name] = (buffer.address - whole.address if buffer is not None else 0, np.dtype(kind).str, count)
+
+        for name, kind in COLUMNS.items():
+            column = record.column(name)
+            put(name, (column.indices if name == "bus" else column).buffers()[1], kind, len(column))
+        _, offsets, data = record.column("payload").buffers()
+        put("offsets", offsets, np.int32, len(record) + 1)
+        ends = np.frombuffer(offsets, np.int32, len(record) + 1)
+        put("data", data, np.uint8, int(ends[-1]))
+        for name in ("order", "arrival"):
+            put(name, record.column(name).buffers()[1], np.uint32, len(record))
+        return layout
+
+
+def view_columns(content: Any, layout: Layout) -> dict[str, Any]:
+    """The columns of a mapped file."""
+    return {
+        name: np.frombuffer(content, kind, count, at) if count else np.zeros(0, kind)
+        for name, (at, kind, count) in layout.items()
+    }
+
+
+def clustered_from(columns: dict[str, Any], keys: Keys, starts: Rows) -> Clustered:
+    """Columns of a segment as clustered frames."""
+    order, arrival = columns["order"], columns["arrival"]
+    batch = FrameBatch(**{name: columns[name] for name in (*COLUMNS, "offsets", "data")})
+    return Clustered(batch, order, arrival, keys, starts)
+
+
+def runs_of(batch: FrameBatch) -> tuple[Keys, Rows]:
+    """Keys and run starts of a batch that is clustered already."""
+    keys = batch.keys()
+    starts = np.concatenate([[0], np.flatnonzero(np.diff(keys)) + 1, [len(keys)]]).astype(np.int64)
+    return keys[starts[:-1]], starts
+
+
+class Sealed(Chunk):
+    """A sealed segment as a chunk. Index and columns are read when they are first needed."""
+
+    def __init__(self, folder: Path, entry: SegmentEntry, first: int, carry: Callable[[], Carry]) -> None:
+        """Look whether the files are there.
+
+        Args:
+            folder: The recording.
+            entry: What the manifest says of the segment.
+            first: Number of its first frame.
+            carry: What the frames before it leave behind, needed if the index must be made again.
+
+        Raises:
+            RecordingError: the segment's file is missing or cut.
+        """
+        self.serial = next(_serial)
+        self.first, self.rows, self.span = first, entry.rows, Span(entry.start, entry.end)
+        self.path, self.entry = segment_path(folder, entry.number), entry
+        self._carry_before = carry
+        try:
+            size = self.path.stat().st_size
+        except OSError as error:
+            raise RecordingError(str(self.path), f"cannot be read ({error.strerror})") from None
+        if size != entry.bytes:
+            raise RecordingError(str(self.path), f"has {size} bytes, should have {entry.bytes}")
+
+    @property
+    def index_is_whole(self) -> bool:
+        """Whether the index has the size it should have; its content is checked when it is read."""
+        try:
+            return index_path(self.path).stat().st_size == self.entry.index_bytes
+        except OSError:
+            return False
+
+    @cached_property
+    def index(self) -> Index:
+        """The index, made again from the segment if it is missing or damaged."""
+        try:
+            index = read_index(index_path(self.path))
+            if (index.rows, index.size) == (self.rows, self.entry.bytes):
+                return index
+        except RecordingError:
+            pass
+        return remake_index(self.path, self._carry_before())
+
+    @cached_property
+    def _content(self) -> Any:
+        try:
+            with self.path.open("rb") as file:
+                content = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+        except (OSError, ValueError) as error:
+            raise RecordingError(str(self.path), f"cannot be read any more ({error})") from None
+        # Left alone, the kernel reads megabytes ahead of every row that is looked at.
+        content.madvise(mmap.MADV_RANDOM)
+        return content
+
+    @cached_property
+    def _columns(self) -> Clustered:
+        index = self.index
+        columns = view_columns(self._content, index.layout)
+        offsets = columns["offsets"]
+        # Compiled loops trust the offsets.
+        if (offsets[1:] < offsets[:-1]).any() or offsets[0] < 0 or offsets[-1] > len(columns["data"]):
+            raise RecordingError(str(self.path), "its payload offsets are damaged; keel verify --repair saves the rest")
+        return clustered_from(columns, index.keys, index.starts)
+
+    def read_ahead(self) -> None:
+        """Say that all of it will be read, one byte after another."""
+        self._content.madvise(mmap.MADV_SEQUENTIAL)
+        self._content.madvise(mmap.MADV_WILLNEED)
+
+    def release(self) -> None:
+        """Say that it was read for now; what is looked at next is looked at row by row."""
+        self._content.madvise(mmap.MADV_RANDOM)
+
+    @property
+    def batch(self) -> FrameBatch:
+        """The stored rows, in the file."""
+        return self._columns.batch
+
+    @property
+    def order(self) -> Numbers:
+        """Stored row of each frame in order of arrival."""
+        return self._columns.order
+
+    @property
+    def arrival(self) -> Numbers:
+        """When each stored row arrived."""
+        return self._columns.arrival
+
+    @property
+    def keys(self) -> Keys:
+        """The keys present."""
+        return self.index.keys
+
+    @property
+    def starts(self) -> Rows:
+        """Where each key's rows begin."""
+        return self.index.starts
+
+    @property
+    def before(self) -> Times:
+        """Time of the frame of the same key before."""
+        return self.index.before
+
+    @property
+    def time_before(self) -> int:
+        """Time of the frame that arrived before the first."""
+        return self.index.time_before
+
+    @property
+    def ordered(self) -> bool:
+        """Whether times never step back."""
+        return self.index.ordered
+
+    @property
+    def summary(self) -> Summary:
+        """What is known of each key's frames."""
+        return self.index.summary
+
+    @property
+    def density(self) -> Density:
+        """Traffic over time."""
+        return self.index.density
+
+    @property
+    def fault_rows(self) -> FaultRows:
+        """Faults by key and class."""
+        return self.index.faults
+
+    def advance(self, carry: Carry) -> None:
+        """Take the frames as gone by."""
+        carry.advance(self.index.keys, self.index.lasts, self.index.last_time)
+
+
+_serial = count(-1, -1)
+"""Sealed chunks count downwards, so that no number is given twice."""
+
+
+def remake_index(path: Path, carry: Carry) -> Index:
+    """Make an index from its segment.
 
     Raises:
-        RecordingError: the file is missing, cut, or not what the manifest says.
+        RecordingError: the segment cannot be read either.
     """
     import pyarrow as pa
 
     try:
-        record = pa.ipc.open_file(pa.memory_map(str(path))).get_batch(0)
-        columns = {name: _view(record.column(name), kind) for name, kind in COLUMNS.items() if name != "bus"}
-        columns["bus"] = _view(record.column("bus").indices, np.uint8)
-        payload = record.column("payload")
-        _, offsets, data = payload.buffers()
-        batch = FrameBatch(
-            **columns,
-            offsets=np.frombuffer(offsets, np.int32, len(payload) + 1),
-            data=np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8),
-        )
-        order = _view(record.column("order"), np.uint32)
-    except (OSError, pa.ArrowException, KeyError, ValueError) as error:
+        with path.open("rb") as file:
+            content = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+        layout = layout_of(path)
+        columns = view_columns(content, layout)
+        batch = FrameBatch(**{name: columns[name] for name in (*COLUMNS, "offsets", "data")})
+        held = clustered_from(columns, *runs_of(batch))
+        return index_of(held, carry, layout, len(content), checksums_of(content))
+    except (OSError, pa.ArrowException, KeyError, ValueError, IndexError) as error:
         raise RecordingError(str(path), f"segment cannot be read ({error})") from None
-    if len(batch) != rows or not rows:
-        raise RecordingError(str(path), f"segment has {len(batch)} rows, the manifest says {rows}")
-    return batch, order, *runs_of(batch)
-
-
-def _view(column: Any, kind: Any) -> Any:
-    return np.frombuffer(column.buffers()[1], kind, len(column))

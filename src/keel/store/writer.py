@@ -5,31 +5,25 @@ from __future__ import annotations
 import fcntl
 import os
 import time
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import IO
 
+import numpy as np
+
 from keel.errors import RecordingBusy, RecordingError
 from keel.model.bus import Bus
-from keel.model.frames import FrameBatch, concat
+from keel.model.frames import FrameBatch
+from keel.store.chunk import Carry
 from keel.store.journal import ROW_BYTES, JournalReader, encode_block
-from keel.store.manifest import FILE, Manifest, SegmentEntry, edit_manifest, load_manifest, save_manifest
-from keel.store.segment import segment_path, write_segment
+from keel.store.manifest import FILE, Manifest, edit_manifest, load_manifest, save_manifest
+from keel.store.sealing import Sealer, journal_numbers, journal_path
+from keel.store.segment import Sealed
 
 SEAL_ROWS = 1 << 20
 SEAL_BYTES = 128 << 20
 SYNC_EVERY_S = 0.5
-
-
-def journal_path(folder: Path, number: int) -> Path:
-    """Where a journal lies."""
-    return folder / "journal" / f"{number:06d}.rows"
-
-
-def journal_numbers(folder: Path) -> list[int]:
-    """The journals that are there, in order."""
-    names = (p.stem for p in (folder / "journal").glob("*.rows"))
-    return sorted(int(name) for name in names if name.isdigit())
 
 
 def create_recording(folder: Path, manifest: Manifest) -> None:
@@ -60,6 +54,7 @@ class Writer:
 
         Raises:
             RecordingBusy: another writer has it.
+            RecordingError: it is packed.
         """
         self.folder = folder
         self._lock = (folder / ".writer").open("w")
@@ -70,26 +65,35 @@ class Writer:
             raise RecordingBusy(str(folder), "another recorder is writing to it") from None
         self._journaled = journal
         self._file: IO[bytes] | None = None
+        self._written = 0
         self._pending: list[FrameBatch] = []
         self._rows = self._bytes = 0
-        self._sealer = ThreadPoolExecutor(1, "seal")
         self._syncer = ThreadPoolExecutor(1, "sync")
-        self._jobs: list[Future[None]] = []
         self._synced = time.monotonic()
         manifest = load_manifest(folder)
+        if manifest.packed:
+            raise RecordingError(str(folder), "is packed; keel unpack makes it one that can be added to")
         self.buses = list(manifest.buses)
         self._number = max((s.number for s in manifest.segments), default=0) + 1
+        self._sealer = Sealer(folder, lambda: self.buses, _carry_of(folder, manifest))
         self._recover()
 
     def _recover(self) -> None:
         for number in journal_numbers(self.folder):
             if number >= self._number:
-                self._pending = JournalReader(journal_path(self.folder, number)).read_new()
+                reader = JournalReader(journal_path(self.folder, number))
+                self._pending = reader.read_new()
+                reader.close()
                 self._number = number
                 self._rotate()
             else:
                 journal_path(self.folder, number).unlink()
-        self._wait()
+        self._sealer.wait()
+
+    @property
+    def trouble(self) -> str:
+        """What keeps rows from being sealed, if anything; they are safe in the journal."""
+        return self._sealer.trouble
 
     def add_bus(self, bus: Bus) -> int:
         """Add a bus that turned up; returns its index."""
@@ -99,62 +103,99 @@ class Writer:
         return len(self.buses) - 1
 
     def append(self, batch: FrameBatch) -> None:
-        """Add frames; with a journal they survive a crash of this process from here on."""
-        if not len(batch):
-            return
-        if self._journaled:
+        """Add frames; with a journal they survive a crash of this process from here on.
+
+        Raises:
+            RecordingError: the disk is full or fails. What was added before is safe; of this batch some may be.
+        """
+        for piece in _pieces(batch, SEAL_ROWS, SEAL_BYTES):
+            if self._journaled:
+                self._write(encode_block(piece))
+            self._pending.append(piece)
+            self._rows += len(piece)
+            self._bytes += len(piece) * ROW_BYTES + int(piece.offsets[-1] - piece.offsets[0])
+            if self._rows >= SEAL_ROWS or self._bytes >= SEAL_BYTES:
+                self._rotate()
+
+    def _write(self, block: bytes) -> None:
+        path = journal_path(self.folder, self._number)
+        try:
             if self._file is None:
-                self._file = journal_path(self.folder, self._number).open("ab", buffering=0)
-            self._file.write(encode_block(batch))
-            now = time.monotonic()
-            if now - self._synced >= SYNC_EVERY_S:
-                self._synced = now
-                self._syncer.submit(os.fsync, os.dup(self._file.fileno())).add_done_callback(_ignore)
-        self._pending.append(batch)
-        self._rows += len(batch)
-        self._bytes += len(batch) * ROW_BYTES + int(batch.offsets[-1])
-        if self._rows >= SEAL_ROWS or self._bytes >= SEAL_BYTES:
-            self._rotate()
+                self._file = path.open("ab", buffering=0)
+                self._written = self._file.tell()
+            rest = memoryview(block)
+            while rest:
+                # A disk that fills up takes a part and says so.
+                rest = rest[self._file.write(rest) or 0 :]
+        except OSError as error:
+            if self._file is not None:
+                os.ftruncate(self._file.fileno(), self._written)
+                self._file.seek(self._written)
+            raise RecordingError(str(path), f"cannot be written ({error.strerror})") from None
+        self._written += len(block)
+        now = time.monotonic()
+        if now - self._synced >= SYNC_EVERY_S:
+            self._synced = now
+            self._syncer.submit(_sync, os.dup(self._file.fileno()))
 
     def _rotate(self) -> None:
         """Hand the rows gathered so far to the sealing thread and begin anew."""
         if self._file is not None:
             self._file.close()
             self._file = None
-        if self._pending:
-            self._jobs = [job for job in self._jobs if not job.done() or job.result()]
-            while len(self._jobs) > 1:
-                self._jobs.pop(0).result()
-            self._jobs.append(self._sealer.submit(self._seal, self._number, self._pending))
+        if self._pending or self._journaled:
+            self._sealer.seal(self._number, self._pending, self._journaled)
         self._number += 1
         self._pending = []
         self._rows = self._bytes = 0
 
-    def _seal(self, number: int, batches: list[FrameBatch]) -> None:
-        batch = concat(batches)
-        write_segment(segment_path(self.folder, number), batch, [b.name for b in self.buses])
-        entry = SegmentEntry(number, len(batch), int(batch.time.min()), int(batch.time.max()))
-        with edit_manifest(self.folder) as manifest:
-            manifest.segments.append(entry)
-        # Only now: until the manifest names the segment, the journal is what readers read.
-        journal_path(self.folder, number).unlink(missing_ok=True)
-
-    def _wait(self) -> None:
-        for job in self._jobs:
-            job.result()
-        self._jobs = []
-
     def close(self) -> None:
-        """Seal everything and let go of the recording."""
-        self._rotate()
-        self._wait()
-        self._sealer.shutdown()
-        self._syncer.shutdown()
-        self._lock.close()
+        """Seal everything and let go of the recording.
+
+        Raises:
+            RecordingError: the disk is full; the rows that could not be sealed are in the journal.
+        """
+        try:
+            self._rotate()
+            self._sealer.close()
+            if self.trouble:
+                raise RecordingError(str(self.folder), f"{self.trouble}; its newest frames stay in the journal")
+        finally:
+            self._syncer.shutdown()
+            self._lock.close()
 
 
-def _ignore(job: Future[None]) -> None:
-    job.exception()
+def _carry_of(folder: Path, manifest: Manifest) -> Carry:
+    """What the sealed frames leave behind."""
+    carry = Carry()
+    for entry in manifest.segments:
+        try:
+            Sealed(folder, entry, 0, carry.copy).advance(carry)
+        except RecordingError:
+            continue
+    return carry
+
+
+def _pieces(batch: FrameBatch, most_rows: int, most_bytes: int) -> Iterator[FrameBatch]:
+    """The batch cut so that no piece fills more than a segment."""
+    start = 0
+    while start < len(batch):
+        stop = min(start + most_rows, len(batch))
+        end = int(batch.offsets[start]) + most_bytes
+        if int(batch.offsets[stop]) > end:
+            stop = max(int(np.searchsorted(batch.offsets, end, side="right")) - 1, start + 1)
+        yield batch if (start, stop) == (0, len(batch)) else batch.slice(start, stop)
+        start = stop
+
+
+def _sync(file: int) -> None:
+    try:
+        os.fsync(file)
+    except OSError:
+        # The next write says what is wrong.
+        pass
+    finally:
+        os.close(file)
 
 
 def is_being_written(folder: Path) -> bool:

@@ -1,0 +1,217 @@
+"""The user's own checks: an ask with a bound, passed or failed with figures.
+
+cycle(0A4) within 8ms..12ms        every cycle time of the identifiers that the ask leaves
+count(fault:crc) < 5 per 1min      frames that meet the ask, in any stretch so long (without ``per``: in all)
+load(a) < 60%                      the load of a bus in its fullest second
+"""
+
+from __future__ import annotations
+
+import operator
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from keel.ask.language import duration_ns, parse
+from keel.ask.matches import Matcher, Matches
+from keel.ask.scene import scene_of
+from keel.errors import AskError
+from keel.measure.census import census_of
+from keel.measure.peaks import PeakFinder
+from keel.model.frames import Times
+from keel.model.identity import key_words
+from keel.model.span import Span
+from keel.store.recording import Snapshot
+
+FORMS = ("cycle(0A4) within 8ms..12ms", "count(fault:crc) < 5 per 1min", "load(a) < 60%")
+_COMPARE: dict[str, Callable[[Any, Any], Any]] = {
+    "<": operator.lt,
+    "<=": operator.le,
+    ">": operator.gt,
+    ">=": operator.ge,
+    "=": operator.eq,
+}
+_TIME = r"\d+(?:\.\d+)?(?:ns|us|µs|ms|s|min|h)"
+_RULE = re.compile(
+    r"\s*(?P<kind>cycle|count|load)\s*\((?P<of>.*)\)\s*"
+    rf"(?:within\s+(?P<low>{_TIME})\s*\.\.\s*(?P<high>{_TIME})"
+    rf"|(?P<compare><=|>=|<|>|=)\s*(?P<bound>{_TIME}|\d+(?:\.\d+)?)(?P<percent>\s*%)?(?:\s+per\s+(?P<per>{_TIME}))?)\s*",
+    re.IGNORECASE,
+)
+
+
+@dataclass(frozen=True)
+class Check:
+    """One check. ``low`` and ``high`` are in ns for cycles, else ``bound`` with ``compare``; ``per`` in ns."""
+
+    text: str
+    kind: str
+    of: str
+    compare: str = ""
+    bound: float = 0.0
+    low: int = 0
+    high: int = 0
+    per: int = 0
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """How a check came out.
+
+    Attributes:
+        passed: None if it could not be run.
+        figure: What was measured, in words, with what is wrong if it failed.
+        at: When the worst was, in ns; None if there is no such moment.
+        key: On which identifier, if on one.
+    """
+
+    text: str
+    passed: bool | None
+    figure: str
+    at: int | None = None
+    key: int | None = None
+
+
+def parse_check(text: str) -> Check:
+    """A check from its text.
+
+    Raises:
+        AskError: it does not parse; carries the position and what was expected.
+    """
+    found = _RULE.fullmatch(text)
+    if found is None:
+        start = re.match(r"\s*(cycle|count|load)\s*\(.*\)", text, re.IGNORECASE)
+        at = start.end() if start else 0
+        raise AskError(at, f"“{text[at:].strip() or 'the end'}” is no bound" if start else "is no check", FORMS)
+    kind, of = found["kind"].lower(), found["of"].strip()
+    if kind == "cycle" and re.fullmatch(r"[0-9A-Fa-f]{3,8}", of):
+        of = f"id:{of}"
+    offset = found.start("of")
+    if kind != "load":
+        try:
+            parse(of)
+        except AskError as error:
+            raise AskError(error.position + offset, error.what, error.expected) from None
+    if found["low"]:
+        if kind != "cycle":
+            raise AskError(found.start("low"), f"{kind} takes one bound, as < 5", FORMS)
+        return Check(text, kind, of, low=duration_ns(found["low"]), high=duration_ns(found["high"]))
+    bound = found["bound"]
+    is_time = bool(re.fullmatch(_TIME, bound, re.IGNORECASE))
+    if is_time != (kind == "cycle") or bool(found["percent"]) != (kind == "load") or (found["per"] and kind != "count"):
+        raise AskError(found.start("bound"), f"{kind} takes another kind of bound", FORMS)
+    value = float(duration_ns(bound)) if is_time else float(bound) / (100 if kind == "load" else 1)
+    return Check(text, kind, of, found["compare"], value, per=duration_ns(found["per"]) if found["per"] else 0)
+
+
+def run_check(
+    check: Check, snapshot: Snapshot, lens: Span | None = None, patience: Callable[[], bool] | None = None
+) -> Verdict:
+    """Run a check over a recording, or the part of it in the lens."""
+    scene = scene_of(snapshot)
+    span = lens or snapshot.span
+    if check.kind == "load":
+        return _load(check, snapshot, Matcher(parse("", scene), scene).run(snapshot, lens))
+    try:
+        matches = Matcher(parse(check.of, scene), scene).run(snapshot, lens, patience)
+    except AskError as error:
+        return Verdict(check.text, None, str(error))
+    if not matches.complete:
+        return Verdict(check.text, None, f"looking, {matches.looked:.0%}")
+    return _cycle(check, matches, span) if check.kind == "cycle" else _count(check, matches, span)
+
+
+def run_checks(
+    texts: list[str], snapshot: Snapshot, lens: Span | None = None, patience: Callable[[], bool] | None = None
+) -> list[Verdict]:
+    """Run checks from their texts; one that does not parse says why."""
+    verdicts = []
+    for text in texts:
+        try:
+            verdicts.append(run_check(parse_check(text), snapshot, lens, patience))
+        except AskError as error:
+            verdicts.append(Verdict(text, None, str(error)))
+    return verdicts
+
+
+def _cycle(check: Check, matches: Matches, span: Span) -> Verdict:
+    worst: tuple[float, str, int | None, int] | None = None
+    least, most, some = 0, 0, False
+    for key, tally in census_of(matches).items():
+        cycle = tally.cycle
+        if not cycle.count:
+            continue
+        least = min(least, cycle.least) if some else cycle.least
+        most = max(most, cycle.most)
+        some = True
+        if check.compare:
+            value = cycle.most if check.compare in ("<", "<=") else cycle.least
+            bad = 0.0 if _COMPARE[check.compare](value, check.bound) else abs(value - check.bound)
+        else:
+            bad = float(max(check.low - cycle.least, cycle.most - check.high, 0))
+        if bad and (worst is None or bad > worst[0]):
+            at = int(tally.joined.most_at[tally.row]) if cycle.most > (check.high or check.bound) else None
+            worst = (bad, f"{key_words(key)} {_ms(cycle.least)} to {_ms(cycle.most)}", at, key)
+    if not some:
+        return Verdict(check.text, None, "no two frames to measure between")
+    if worst is not None:
+        return Verdict(check.text, False, worst[1], worst[2], worst[3])
+    return Verdict(check.text, True, f"{_ms(least)} to {_ms(most)}")
+
+
+def _ms(ns: float) -> str:
+    return f"{ns / 1e6:.3f} ms"
+
+
+def _count(check: Check, matches: Matches, span: Span) -> Verdict:
+    if not check.per:
+        count = len(matches)
+        return Verdict(check.text, bool(_COMPARE[check.compare](count, check.bound)), f"{count} frames")
+    fewest = check.compare in (">", ">=")
+    count, at = count_within(matches, span, check.per, fewest)
+    passed = bool(_COMPARE[check.compare](count, check.bound))
+    return Verdict(check.text, passed, f"{'at least' if fewest else 'at most'} {count}", at)
+
+
+def count_within(matches: Matches, span: Span, per: int, fewest: bool) -> tuple[int, int | None]:
+    """The most matches in any stretch of ``per`` ns, or the fewest in any that lies in the span; and when it began."""
+    parts = [part for part in matches.parts if part.count]
+    best: tuple[int, int | None] = (len(matches), span.start) if fewest else (0, None)
+    late = np.zeros(0, np.int64)
+    pieces: list[Times] = []
+    for place, part in enumerate(parts):
+        mask = part.stored_mask()
+        times = np.sort(part.chunk.batch.time if mask is None else part.chunk.batch.time[mask])
+        pieces.append(times)
+        # A stretch that begins in this part may end in the next: what is late is counted with that.
+        known = np.sort(np.concatenate([late, times]))
+        final = place == len(parts) - 1
+        sure = known if final else known[known <= known[-1] - per]
+        if fewest:
+            starts = np.concatenate([[span.start], sure]) if place == 0 else sure
+            starts = starts[starts + per <= span.end]
+            first = np.searchsorted(known, starts, side="right")
+            counts = np.searchsorted(known, starts + per, side="right") - first
+        else:
+            starts = sure
+            counts = np.searchsorted(known, starts + per) - np.searchsorted(known, starts)
+        if len(counts):
+            at = int(np.argmin(counts) if fewest else np.argmax(counts))
+            if (counts[at] < best[0]) if fewest else (counts[at] > best[0]):
+                best = (int(counts[at]), int(starts[at]))
+        late = known[known > known[-1] - per]
+    return best
+
+
+def _load(check: Check, snapshot: Snapshot, matches: Matches) -> Verdict:
+    names = [name.lower() for name in snapshot.manifest.bus_names]
+    if check.of.lower() not in names:
+        return Verdict(
+            check.text, None, f"no bus is called “{check.of}”; there is {', '.join(snapshot.manifest.bus_names)}"
+        )
+    peak = PeakFinder().find(matches).buses[names.index(check.of.lower())]
+    passed = bool(_COMPARE[check.compare](peak.load, check.bound))
+    return Verdict(check.text, passed, f"{peak.load:.1%} in the fullest second", peak.at)

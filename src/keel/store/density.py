@@ -1,0 +1,103 @@
+"""How much traffic there is over time, and which faults: what the tape, the load and the fault list are made from.
+
+Bits on the wire are summed as bits, at the arbitration and at the data rate, so that a bit rate corrected later
+corrects the load.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from keel.model.frames import FrameBatch, Rows, Times
+from keel.model.identity import Keys
+
+GRID_NS = 100_000_000
+"""The finest grid; a chunk that lasts long has one coarser by a power of two."""
+MOST_BINS = 1024
+Counts = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True, eq=False)
+class Density:
+    """Traffic of a chunk per bus and stretch of ``width`` ns; the arrays have shape (buses, bins).
+
+    Attributes:
+        first: The number of the first bin: it begins at ``first * width`` ns.
+    """
+
+    width: int
+    first: int
+    frames: Counts
+    bits: Counts
+    fast_bits: Counts
+    faults: Counts
+
+
+def density_of(batch: FrameBatch) -> Density:
+    """The density of some frames in any order."""
+    low, high = int(batch.time.min()), int(batch.time.max())
+    width = GRID_NS
+    while high // width - low // width >= MOST_BINS:
+        width *= 2
+    first = low // width
+    size = high // width - first + 1
+    buses = int(batch.bus.max()) + 1
+    place = batch.bus.astype(np.int64) * size + (batch.time // width - first)
+
+    def summed(weights: Any = None) -> Counts:
+        total = np.bincount(place, weights, minlength=buses * size)
+        return total.astype(np.int64).reshape(buses, size)
+
+    faulty = np.flatnonzero(batch.faults)
+    faults = np.bincount(place[faulty], minlength=buses * size).astype(np.int64).reshape(buses, size)
+    return Density(width, first, summed(), summed(batch.bits), summed(batch.fast_bits), faults)
+
+
+@dataclass(frozen=True, eq=False)
+class FaultRows:
+    """Faults by identifier and class, one row each; numbers are arrivals counted within the chunk, times in ns."""
+
+    key: Keys
+    fault: npt.NDArray[np.uint32]
+    count: Rows
+    first: Rows
+    last: Rows
+    first_time: Times
+    last_time: Times
+
+    def arrays(self) -> dict[str, Any]:
+        """All columns by name."""
+        return {f.name: getattr(self, f.name) for f in fields(self)}
+
+
+def fault_rows(keys: Keys, faults: Any, arrivals: Rows, times: Times) -> FaultRows:
+    """The faults of some frames.
+
+    Args:
+        keys, faults, arrivals, times: Of the faulty frames alone, in any order; shape (n,).
+    """
+    found: list[tuple[int, ...]] = []
+    for bit in range(32):
+        of_bit = np.flatnonzero(np.asarray(faults) & np.uint32(1 << bit))
+        if not len(of_bit):
+            continue
+        of_bit = of_bit[np.lexsort((arrivals[of_bit], keys[of_bit]))]
+        unique, starts, counts = np.unique(keys[of_bit], return_index=True, return_counts=True)
+        first, last = of_bit[starts], of_bit[starts + counts - 1]
+        found += zip(
+            unique.tolist(),
+            [1 << bit] * len(unique),
+            counts.tolist(),
+            arrivals[first].tolist(),
+            arrivals[last].tolist(),
+            times[first].tolist(),
+            times[last].tolist(),
+            strict=True,
+        )
+    columns = list(zip(*found, strict=True)) if found else [()] * 7
+    kinds = (np.uint64, np.uint32, *([np.int64] * 5))
+    return FaultRows(*(np.array(c, k) for c, k in zip(columns, kinds, strict=True)))
