@@ -23,7 +23,17 @@ DONE, FAILED, WRONG_USE = 0, 1, 2
 
 def main() -> None:
     """Run the command line; errors become one clear line on stderr and an exit code."""
-    from keel.cli import bench, draw, frames, hunt, importing, live, prepare, stats  # noqa: F401
+    from keel.cli import (  # noqa: F401
+        bench,
+        draw,
+        frames,
+        hunt,
+        importing,
+        keeping,
+        live,
+        prepare,
+        stats,
+    )  # fmt: skip
 
     try:
         app()

@@ -17,13 +17,10 @@ Ask = Annotated[str, typer.Option("--ask", metavar="ASK", help="Only frames that
 
 
 def find_recording(given: Path) -> Path:
-    """The recording meant: a path, a path without its ending, or a name on the shelf."""
-    from keel.store.library import SUFFIX, home
+    """The recording meant; see `keel.store.library.find_recording`."""
+    from keel.store import library
 
-    for path in (given, given.with_name(given.name + SUFFIX), home() / given, home() / (given.name + SUFFIX)):
-        if path.is_dir():
-            return path
-    return given
+    return library.find_recording(given)
 
 
 def read(given: Path, ask: str) -> tuple[Snapshot, Scene, Matches]:

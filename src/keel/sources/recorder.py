@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 from keel.errors import ControlError, RecordingError
@@ -47,7 +48,7 @@ def record(
         has, comes = (", ".join(plain(bus.name) for bus in buses) for buses in (writer.buses, source.buses))
         raise RecordingError(str(folder), f"has the buses {has}, but frames come from {comes}")
     controls = ControlReader(folder)
-    frames, refused = 0, ""
+    frames, dropped, refused, trouble = 0, 0, "", ""
     begin = time.monotonic()
     next_status = begin
     try:
@@ -61,23 +62,32 @@ def record(
                     refused = str(error)
             took = time.monotonic()
             batch = source.poll()
-            writer.append(batch)
-            frames += len(batch)
+            try:
+                writer.append(batch)
+                frames += len(batch)
+                trouble = writer.trouble
+            except RecordingError as error:
+                # The disk may have room again later; until then what comes is lost, and counted.
+                dropped += len(batch)
+                trouble = f"{error.what}: frames are being lost"
             now = time.monotonic()
             if now >= next_status:
                 next_status = now + STATUS_EVERY_S
                 status = Status(
-                    os.getpid(), time.time(), frames, source.lost(), max(now - took - POLL_S, 0.0),
-                    source.state(), refused,
+                    os.getpid(), time.time(), frames, source.lost() + dropped, max(now - took - POLL_S, 0.0),
+                    source.state(), refused, trouble,
                 )  # fmt: skip
-                write_status(folder, status)
+                with suppress(OSError):
+                    write_status(folder, status)
                 on_status(status)
             time.sleep(max(POLL_S - (time.monotonic() - took), 0.001))
     finally:
-        writer.close()
-        lost = source.lost()
+        lost = source.lost() + dropped
         source.close()
-        if lost:
-            with edit_manifest(folder) as manifest:
-                manifest.lost += lost
+        try:
+            writer.close()
+        finally:
+            if lost:
+                with edit_manifest(folder) as manifest:
+                    manifest.lost += lost
     return frames

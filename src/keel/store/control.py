@@ -17,7 +17,7 @@ from keel.store.manifest import write_atomically
 
 @dataclass(frozen=True)
 class Status:
-    """What a recorder says of itself. ``controls`` is how the source's controls stand."""
+    """What a recorder says of itself: ``controls`` is how its source's stand, ``trouble`` what is wrong now."""
 
     process: int = 0
     written_at: float = 0.0
@@ -26,6 +26,7 @@ class Status:
     behind_s: float = 0.0
     controls: dict[str, Any] = field(default_factory=dict)
     refused: str = ""
+    trouble: str = ""
 
 
 def write_status(folder: Path, status: Status) -> None:

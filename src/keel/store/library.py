@@ -25,6 +25,14 @@ def home() -> Path:
     return Path(given) if given else user_data_path("keel") / "recordings"
 
 
+def find_recording(given: Path) -> Path:
+    """The recording meant: a path, a path without its ending, or a name on the shelf."""
+    for path in (given, given.with_name(given.name + SUFFIX), home() / given, home() / (given.name + SUFFIX)):
+        if path.is_dir():
+            return path
+    return given
+
+
 def new_name(stem: str) -> Path:
     """A path for a new recording in `home`, named after the moment."""
     path = home() / f"{stem}-{time.strftime('%Y%m%d-%H%M%S')}{SUFFIX}"

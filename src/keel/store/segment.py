@@ -112,7 +112,7 @@ def layout_of(path: Path) -> Layout:
         layout: Layout = {}
 
         def put(name: str, buffer: Any, kind: Any, count: int) -> None:
-            layout[name] = (buffer.address - whole.address if buffer is not None else 0, np.dtype(kind).str, count)
+            layout[name] = (buffer.address - whole.address if count else 0, np.dtype(kind).str, count)
 
         for name, kind in COLUMNS.items():
             column = record.column(name)

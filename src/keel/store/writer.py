@@ -84,6 +84,11 @@ class Writer:
                 reader = JournalReader(journal_path(self.folder, number))
                 self._pending = reader.read_new()
                 reader.close()
+                if reader.damaged:
+                    with edit_manifest(self.folder) as manifest:
+                        manifest.notes.append(
+                            f"{reader.damaged} bytes of journal {number} were damaged and passed over"
+                        )
                 self._number = number
                 self._rotate()
             else:

@@ -1,0 +1,155 @@
+"""Packing a recording for keeping: its segments as Parquet with zstd, and back. Exact both ways.
+
+Each segment is rewritten on its own; the manifest changes when all are there. Any program that reads Parquet
+reads a packed recording.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from keel.errors import RecordingBusy, RecordingError
+from keel.model.frames import COLUMNS, FrameBatch
+from keel.store.chunk import Carry, Clustered
+from keel.store.index import index_path
+from keel.store.manifest import SegmentEntry, edit_manifest, load_manifest
+from keel.store.sealing import journal_numbers
+from keel.store.segment import runs_of, segment_path, write_clustered
+from keel.store.verify import verify
+from keel.store.writer import Writer
+
+ROWS_A_GROUP = 1 << 20
+_DELTA = ("time", "order", "arrival", "bits")
+Progress = Callable[[int, int], None]
+
+
+def packed_path(folder: Path, number: int) -> Path:
+    """Where a packed segment lies."""
+    return folder / "segments" / f"{number:06d}.parquet"
+
+
+def pack(folder: Path, progress: Progress = lambda *_: None) -> None:
+    """Rewrite the segments as Parquet.
+
+    Raises:
+        RecordingBusy: somebody writes to it.
+        RecordingError: it is packed already, or damaged.
+    """
+    if load_manifest(folder).packed:
+        raise RecordingError(str(folder), "is packed already")
+    if journal_numbers(folder):
+        # What a killed recorder left in the journal is sealed first.
+        Writer(folder).close()
+    wrong = verify(folder)
+    if wrong:
+        raise RecordingError(str(folder), f"{wrong[0].file}: {wrong[0].what}; keel verify --repair first")
+    _rewrite(folder, _pack_segment, packed_path, True, progress)
+
+
+def unpack(folder: Path, progress: Progress = lambda *_: None) -> None:
+    """Rewrite the segments as Arrow, with their indexes.
+
+    Raises:
+        RecordingBusy: somebody writes to it.
+        RecordingError: it is not packed, or damaged.
+    """
+    if not load_manifest(folder).packed:
+        raise RecordingError(str(folder), "is not packed")
+    _rewrite(folder, _unpack_segment, segment_path, False, progress)
+
+
+def copy_recording(folder: Path, to: Path) -> None:
+    """Copy a recording as it lies.
+
+    Raises:
+        RecordingError: there is something already.
+    """
+    if to.exists():
+        raise RecordingError(str(to), "there is something of this name already")
+    shutil.copytree(folder, to)
+
+
+Rewriter = Callable[[Path, SegmentEntry, list[str], Carry], SegmentEntry]
+
+
+def _rewrite(
+    folder: Path, work: Rewriter, new_path: Callable[[Path, int], Path], packed: bool, progress: Progress
+) -> None:
+    with (folder / ".writer").open("w") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            raise RecordingBusy(str(folder), "a recorder is writing to it") from None
+        manifest = load_manifest(folder)
+        carry = Carry()
+        entries: list[SegmentEntry] = []
+        try:
+            for entry in manifest.segments:
+                entries.append(work(folder, entry, manifest.bus_names, carry))
+                progress(len(entries), len(manifest.segments))
+        except BaseException as error:
+            for entry in manifest.segments:
+                new_path(folder, entry.number).unlink(missing_ok=True)
+            if isinstance(error, OSError) and not isinstance(error, RecordingError):
+                raise RecordingError(str(folder), f"cannot be rewritten ({error.strerror or error})") from None
+            raise
+        with edit_manifest(folder) as manifest:
+            manifest.segments, manifest.packed = entries, packed
+        for entry in entries:
+            segment = segment_path(folder, entry.number)
+            for old in (segment, index_path(segment)) if packed else (packed_path(folder, entry.number),):
+                old.unlink(missing_ok=True)
+
+
+def _pack_segment(folder: Path, entry: SegmentEntry, bus_names: list[str], carry: Carry) -> SegmentEntry:
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    path = packed_path(folder, entry.number)
+    with pa.memory_map(str(segment_path(folder, entry.number))) as file:
+        table = pa.ipc.open_file(file).read_all()
+        draft = path.with_suffix(".draft")
+        pq.write_table(
+            table,
+            draft,
+            row_group_size=ROWS_A_GROUP,
+            compression="zstd",
+            compression_level=9,
+            use_dictionary=[name for name in table.column_names if name not in (*_DELTA, "payload")],
+            column_encoding=dict.fromkeys(_DELTA, "DELTA_BINARY_PACKED") | {"payload": "DELTA_LENGTH_BYTE_ARRAY"},
+            write_page_checksum=True,
+            store_schema=True,
+        )
+    draft.replace(path)
+    return SegmentEntry(entry.number, entry.rows, entry.start, entry.end, path.stat().st_size)
+
+
+def _unpack_segment(folder: Path, entry: SegmentEntry, bus_names: list[str], carry: Carry) -> SegmentEntry:
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    path = packed_path(folder, entry.number)
+    try:
+        table = pq.read_table(path, page_checksum_verification=True, memory_map=True).combine_chunks()
+    except (OSError, pa.ArrowException) as error:
+        raise RecordingError(str(path), f"cannot be read ({error})") from None
+
+    def column(name: str, kind: Any) -> Any:
+        values = table[name].combine_chunks()
+        values = values.indices if name == "bus" else values.cast(pa.int64()) if name == "time" else values
+        return values.to_numpy(zero_copy_only=False).astype(kind, copy=False)
+
+    payload = table["payload"].combine_chunks()
+    _, offsets, data = payload.buffers()
+    ends = np.frombuffer(offsets, np.int32, len(payload) + 1 + payload.offset)[payload.offset :]
+    bytes_ = np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8)
+    columns = {name: column(name, kind) for name, kind in COLUMNS.items()}
+    batch = FrameBatch(**columns, offsets=ends - ends[0], data=bytes_[ends[0] : ends[-1]])
+    held = Clustered(batch, column("order", np.uint32), column("arrival", np.uint32), *runs_of(batch))
+    return write_clustered(segment_path(folder, entry.number), held, bus_names, carry)

@@ -1,0 +1,118 @@
+"""Checking every byte of a recording against its checksums."""
+
+from __future__ import annotations
+
+import mmap
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from keel.errors import RecordingError
+from keel.store.index import BLOCK_BYTES, checksums_of, index_path, read_index
+from keel.store.journal import JournalReader
+from keel.store.manifest import SegmentEntry, load_manifest
+from keel.store.sealing import journal_numbers, journal_path
+from keel.store.segment import segment_path
+
+Span = tuple[int, int]
+
+
+@dataclass(frozen=True)
+class Finding:
+    """What is wrong with one file.
+
+    Attributes:
+        number: The segment's, or the journal's.
+        file: Which file, relative to the recording.
+        what: What is wrong, in words.
+        bad: Ranges of bytes that are wrong or missing, from and up to.
+        index_lost: Whether it is the index that cannot be read.
+    """
+
+    number: int
+    file: str
+    what: str
+    bad: list[Span] = field(default_factory=list)
+    index_lost: bool = False
+
+
+Progress = Callable[[int, int], None]
+
+
+def verify(
+    folder: Path, progress: Progress = lambda *_: None, stopped: Callable[[], bool] = lambda: False
+) -> list[Finding]:
+    """What is wrong with a recording; empty if nothing is.
+
+    Raises:
+        NotARecording: the manifest cannot be read.
+    """
+    manifest = load_manifest(folder)
+    total, done = sum(entry.bytes for entry in manifest.segments), 0
+    found: list[Finding] = []
+    for entry in manifest.segments:
+        if stopped():
+            return found
+        found += check_packed(folder, entry) if manifest.packed else check_segment(folder, entry)
+        done += entry.bytes
+        progress(done, total)
+    sealed = {entry.number for entry in manifest.segments}
+    for number in journal_numbers(folder):
+        reader = JournalReader(journal_path(folder, number))
+        reader.read_new()
+        reader.close()
+        if reader.damaged and number not in sealed:
+            name = f"journal/{journal_path(folder, number).name}"
+            found.append(Finding(number, name, f"{reader.damaged} bytes are damaged and are passed over"))
+    return found
+
+
+def check_segment(folder: Path, entry: SegmentEntry) -> list[Finding]:
+    """What is wrong with a segment and its index."""
+    path = segment_path(folder, entry.number)
+    name, index_name = f"segments/{path.name}", f"segments/{index_path(path).name}"
+    found = []
+    try:
+        index = read_index(index_path(path))
+    except RecordingError as error:
+        found.append(Finding(entry.number, index_name, error.what, index_lost=True))
+        index = None
+    try:
+        with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as content:
+            size = len(content)
+            sums = checksums_of(content) if index is not None else None
+    except (OSError, ValueError) as error:
+        return [*found, Finding(entry.number, name, f"cannot be read ({error})", [(0, entry.bytes)])]
+    bad: list[Span] = []
+    if index is not None and sums is not None:
+        known = index.checksums[: len(sums)]
+        blocks = np.flatnonzero(sums[: len(known)] != known)
+        bad = [(int(b) * BLOCK_BYTES, min((int(b) + 1) * BLOCK_BYTES, size)) for b in blocks]
+    if size < entry.bytes:
+        bad = [span for span in bad if span[1] < size] + [(size // BLOCK_BYTES * BLOCK_BYTES, entry.bytes)]
+        found.append(Finding(entry.number, name, f"is cut: {size} of {entry.bytes} bytes are there", bad))
+    elif bad:
+        wrong = sum(end - start for start, end in bad)
+        found.append(Finding(entry.number, name, f"{len(bad)} blocks ({wrong} bytes) have a wrong checksum", bad))
+    elif size > entry.bytes:
+        found.append(Finding(entry.number, name, f"has {size} bytes, should have {entry.bytes}", [(0, 0)]))
+    return found
+
+
+def check_packed(folder: Path, entry: SegmentEntry) -> list[Finding]:
+    """What is wrong with a packed segment: Parquet has a checksum for each page."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    from keel.store.packing import packed_path
+
+    path = packed_path(folder, entry.number)
+    try:
+        rows = pq.read_table(path, page_checksum_verification=True).num_rows
+    except (OSError, pa.ArrowException) as error:
+        return [Finding(entry.number, f"segments/{path.name}", f"cannot be read ({error})", [(0, entry.bytes)])]
+    if rows != entry.rows:
+        return [Finding(entry.number, f"segments/{path.name}", f"has {rows} rows, should have {entry.rows}")]
+    return []
