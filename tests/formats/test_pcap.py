@@ -119,7 +119,7 @@ def test_other_link_types_and_cut_headers_are_refused() -> None:
 
 
 def test_blocks_end_between_records(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(pcap, "BLOCK_BYTES", 200)
+    monkeypatch.setattr("keel.formats.reading.BLOCK_BYTES", 200)
     data = header() + b"".join(record("<", i, 0, 0x1A0, bytes([i]) * (i % 9)) for i in range(100))
     found, account = read(data)
     assert found.time.tolist() == [i * 10**9 for i in range(100)] and account.skipped == {}

@@ -25,7 +25,9 @@ def main() -> None:
     """Run the command line; errors become one clear line on stderr and an exit code."""
     from keel.cli import (  # noqa: F401
         bench,
+        checking,
         draw,
+        exporting,
         frames,
         hunt,
         importing,
@@ -33,7 +35,7 @@ def main() -> None:
         live,
         prepare,
         stats,
-    )  # fmt: skip
+    )
 
     try:
         app()

@@ -3,30 +3,81 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from keel.cli import app, say
 from keel.cli.progress import Progress
 
+if TYPE_CHECKING:
+    from keel.formats.layout import Layout
+
 
 @app.command(
     name="import",
-    epilog="Formats are told by content: bracketed CAN text logs, classic pcap of link type 227.   "
-    "Example:  keel import morning.log noon.log -o harbour.keel",
+    epilog="Formats are told by content: pcapng and pcap (link type 227), bracketed text logs, delimited text, "
+    "Arrow and Parquet tables.   Examples:  keel import morning.log noon.pcapng -o harbour.keel   "
+    "keel import table.csv --preview   "
+    "keel import table.csv -o t.keel --layout 'unit=ms columns=time,bus,id,-,payload'",
 )
 def import_command(
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Captures or logs, read in this order.")],
-    output: Annotated[Path, typer.Option("-o", "--output", metavar="REC", help="The recording to make.")],
+    output: Annotated[Path | None, typer.Option("-o", "--output", metavar="REC", help="The recording to make.")] = None,
     bit_rate: Annotated[int, typer.Option(min=1000, help="Bit rate of the buses, bit/s.")] = 500_000,
     fast_bit_rate: Annotated[int, typer.Option(min=1000, help="CAN FD data bit rate, bit/s.")] = 2_000_000,
+    layout: Annotated[str, typer.Option(metavar="WORDS", help="How delimited text lies; corrects the guess.")] = "",
+    preview: Annotated[bool, typer.Option("--preview", help="Show the first rows as they would be read.")] = False,
 ) -> None:
     """Read captures and logs into a new recording."""
-    import_into(files, output, (bit_rate, fast_bit_rate))
+    from keel.formats.layout import remember
+
+    found = _layout(files[0], layout) if layout else None
+    if preview:
+        _preview(files, found)
+        return
+    if output is None:
+        raise typer.BadParameter("-o REC is needed, unless you only want a --preview")
+    import_into(files, output, (bit_rate, fast_bit_rate), found)
+    if found is not None:
+        remember(_head(files[0]), found)
 
 
-def import_into(files: list[Path], output: Path, rates: tuple[int, int] = (500_000, 2_000_000)) -> Path:
+def _head(path: Path) -> bytes:
+    with path.open("rb") as file:
+        return file.read(1 << 16)
+
+
+def _layout(path: Path, words: str) -> Layout:
+    """The layout that the words say; what they leave out is guessed."""
+    from keel.formats.layout import Layout, guess
+
+    return (guess(_head(path)) or Layout("comma", ("time", "id", "payload"))).corrected(words)
+
+
+def _preview(files: list[Path], layout: Layout | None) -> None:
+    from keel.formats.delimited import layout_of
+    from keel.formats.preview import first_frames
+    from keel.formats.registry import recognise
+    from keel.formats.rows import text_lines
+    from keel.model.plain import plain
+
+    for path in files:
+        known, why = recognise(path)
+        print(f"{plain(str(path))}: {known.name} ({why})")
+        if known.name == "delimited text" or layout is not None:
+            layout = layout or layout_of(path)
+            print(f"layout: {layout.words()}")
+        batch, account = first_frames(path, layout)
+        for line in text_lines(batch, account.bus_names, int(batch.time[0]) if len(batch) else 0, {}):
+            print(line)
+        for sentence in account.sentences():
+            print(f"  {sentence}")
+
+
+def import_into(
+    files: list[Path], output: Path, rates: tuple[int, int] = (500_000, 2_000_000), layout: Layout | None = None
+) -> Path:
     """Import and say what was read and what was not; returns the recording."""
     from keel.formats.importing import import_files
     from keel.model.plain import plain
@@ -43,7 +94,7 @@ def import_into(files: list[Path], output: Path, rates: tuple[int, int] = (500_0
         bar.at(sum(before.values()), total)
 
     try:
-        done = import_files(files, output, progress, rates)
+        done = import_files(files, output, progress, rates, layout)
     finally:
         bar.end()
     for path, name, why, account in done.accounts:

@@ -95,10 +95,13 @@ def _run_app(folder: Path | None, recorder: subprocess.Popen[bytes] | None) -> N
     run(folder, recorder)
 
 
-@app.command(epilog="Examples:  keel record --from bench tern.keel   keel record --from bench tern.keel --seconds 60")
+@app.command(
+    epilog="Examples:  keel record --from bench tern.keel   keel record --from bench tern.keel --seconds 60   "
+    "something | keel record --from pipe harbour.keel"
+)
 def record(
     recording: Annotated[Path, typer.Argument(metavar="REC", help="The recording to make, or to add to.")],
-    source: Annotated[str, typer.Option("--from", metavar="SOURCE", help="Where frames come from: bench.")],
+    source: Annotated[str, typer.Option("--from", metavar="SOURCE", help="bench, or pipe: standard input.")],
     seconds: Annotated[float | None, typer.Option(min=0, help="Stop after so long.")] = None,
     seed: Annotated[int, typer.Option(min=0, help="For the bench: which voyage.")] = 1,
     speed: Annotated[float, typer.Option(min=0.1, max=60, help="For the bench: how many times as fast.")] = 1.0,

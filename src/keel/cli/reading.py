@@ -23,16 +23,24 @@ def find_recording(given: Path) -> Path:
     return library.find_recording(given)
 
 
-def read(given: Path, ask: str) -> tuple[Snapshot, Scene, Matches]:
-    """The recording as it stands, and the frames of it that meet the ask."""
+def read(
+    given: Path, ask: str, start: float | None = None, end: float | None = None
+) -> tuple[Snapshot, Scene, Matches]:
+    """The recording as it stands, and the frames of it that meet the ask, from ``start`` to ``end`` (seconds)."""
     from keel.ask.language import parse
     from keel.ask.matches import Matcher
     from keel.ask.scene import scene_of
     from keel.cli import say
+    from keel.model.span import Span
     from keel.store.recording import Recording
 
     snapshot = Recording(find_recording(given)).snapshot()
     for problem in snapshot.problems:
         say(f"keel: {problem}")
     scene = scene_of(snapshot)
-    return snapshot, scene, Matcher(parse(ask, scene), scene).run(snapshot)
+    lens = None
+    if start is not None or end is not None:
+        whole = snapshot.span
+        low, high = ((whole.start + round(t * 1e9)) if t is not None else None for t in (start, end))
+        lens = Span(whole.start if low is None else low, whole.end if high is None else high)
+    return snapshot, scene, Matcher(parse(ask, scene), scene).run(snapshot, lens)

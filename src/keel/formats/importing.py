@@ -11,12 +11,14 @@ from pathlib import Path
 import numpy as np
 
 from keel.errors import InputError, RecordingError
-from keel.formats.reading import Account
+from keel.formats import delimited
+from keel.formats.layout import Layout
+from keel.formats.reading import Account, Format
 from keel.formats.registry import recognise
 from keel.model.bus import Bus
 from keel.model.frames import FrameBatch, replace_columns
 from keel.model.plain import plain
-from keel.store.manifest import Manifest, edit_manifest
+from keel.store.manifest import Comment, Manifest, edit_manifest
 from keel.store.writer import Writer, create_recording
 
 
@@ -34,10 +36,12 @@ def import_files(
     folder: Path,
     progress: Callable[[Path, int, int], None] = lambda *_: None,
     bit_rates: tuple[int, int] = (500_000, 2_000_000),
+    layout: Layout | None = None,
 ) -> Imported:
     """Read files one after another into a new recording.
 
-    The recording appears whole or not at all: it is built beside its place and moved there.
+    The recording appears whole or not at all: it is built beside its place and moved there. With a ``layout`` the
+    files are read as delimited text that lies so, whatever they seem to be.
 
     Raises:
         InputError: a file cannot be read, or no frame was found in any.
@@ -47,10 +51,11 @@ def import_files(
         raise RecordingError(str(folder), "there is something of this name already")
     draft = folder.with_name(f".{folder.name}.draft")
     shutil.rmtree(draft, ignore_errors=True)
-    kinds = [(path, *recognise(path)) for path in files]
+    kinds = [(path, *_kind_of(path, layout)) for path in files]
     source = ", ".join(plain(path.name) for path in files)
     create_recording(draft, Manifest(folder.stem, f"import of {source}", time.time_ns()))
     done = Imported(folder)
+    comments: list[Comment] = []
     try:
         writer = Writer(draft, journal=False)
         try:
@@ -59,6 +64,7 @@ def import_files(
                 done.accounts.append((path, known.name, why, account))
                 for batch in known.read(path, account, lambda at, total, path=path: progress(path, at, total)):  # type: ignore[misc]
                     writer.append(_with_buses(writer, batch, account.bus_names, bit_rates))
+                comments += [Comment(done.frames + number, text) for number, text in account.comments]
                 done.frames += account.frames
         finally:
             writer.close()
@@ -66,6 +72,8 @@ def import_files(
             said = [s for *_, a in done.accounts for s in a.sentences()]
             raise InputError(source, "no frame could be read" + "".join(f"; {s}" for s in said))
         with edit_manifest(draft) as manifest:
+            manifest.comments = comments
+            manifest.lost = sum(account.lost for *_, account in done.accounts)
             manifest.notes = [
                 f"{plain(path.name)}: {sentence}"
                 for path, _, _, account in done.accounts
@@ -76,6 +84,12 @@ def import_files(
         shutil.rmtree(draft, ignore_errors=True)
         raise
     return done
+
+
+def _kind_of(path: Path, layout: Layout | None) -> tuple[Format, str]:
+    if layout is None:
+        return recognise(path)
+    return Format(delimited.FORMAT.name, lambda _: None, delimited.reader(layout)), "by the layout given"
 
 
 def _with_buses(writer: Writer, batch: FrameBatch, names: list[str], rates: tuple[int, int]) -> FrameBatch:

@@ -1,15 +1,10 @@
-"""Classic pcap captures of link type 227: CAN, CAN FD and error frames, both byte orders, micro- and nanoseconds.
+"""Classic pcap captures of link type 227: both byte orders, micro- and nanoseconds.
 
-The identifier is big-endian whatever the file's byte order; its top bits say 29-bit (31), remote (30),
-error (29). Then come the payload length, FD flags (1 BRS, 2 ESI, 4 FD), a reserved byte, and the raw DLC of
-a classic frame where it is over 8.
-
-Source: the pcap file format (IETF draft-ietf-opsawg-pcap) and the link type 227 description.
+Source: the pcap file format (IETF draft-ietf-opsawg-pcap).
 """
 
 from __future__ import annotations
 
-import mmap
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -18,34 +13,26 @@ import numpy as np
 from numba import njit
 
 from keel.errors import InputError
-from keel.formats.reading import Account, Format, Progress
-from keel.lines.can import with_wire_bits
-from keel.lines.can_errors import classify
-from keel.model.frames import LENGTH_TO_DLC, Flag, FrameBatch
-from keel.model.identity import EXTENDED_ID_MAX, Form
+from keel.formats.canrecord import LINK_TYPE, records_to_frames, take_record
+from keel.formats.canrecord import REASONS as RECORD_REASONS
+from keel.formats.reading import Account, Format, Progress, read_with
+from keel.model.frames import Bytes, FrameBatch
 
-LINK_TYPE = 227
 HEADER_BYTES = 24
-BLOCK_BYTES = 16 << 20
 MAGICS = {
     b"\xa1\xb2\xc3\xd4": ("big", 1000),
     b"\xd4\xc3\xb2\xa1": ("little", 1000),
     b"\xa1\xb2\x3c\x4d": ("big", 1),
     b"\x4d\x3c\xb2\xa1": ("little", 1),
 }
-REASONS = (
-    "",
-    "record shorter than a CAN header",
-    "payload longer than the record",
-    "payload longer than 64 bytes",
-    "record is cut short",
-    "record length is not believable; the rest cannot be read",
-)
+REASONS = (*RECORD_REASONS, "record is cut short", "record length is not believable; the rest cannot be read")
+CUT, UNBELIEVABLE = 4, 5
 MOST_RECORD_BYTES = 1 << 18
 
 
 @njit(cache=True, nogil=True)
-def _word(buffer: Any, at: int, little: bool) -> Any:
+def word_at(buffer: Any, at: Any, little: Any) -> Any:
+    """Four bytes as an integer."""
     a, b = np.int64(buffer[at]), np.int64(buffer[at + 1])
     c, d = np.int64(buffer[at + 2]), np.int64(buffer[at + 3])
     if little:
@@ -54,49 +41,89 @@ def _word(buffer: Any, at: int, little: bool) -> Any:
 
 
 @njit(cache=True, nogil=True)
-def _parse(buffer: Any, at: int, end: int, little: bool, ns: int, out: Any, data: Any, bad: Any) -> Any:
-    """Parse records from ``at``; returns frames, payload bytes and where it stopped."""
-    time, word, fd, dlc, length, number = out
-    n = used = 0
-    while at + 16 <= end and n < len(time):
-        captured = _word(buffer, at + 8, little)
-        reason = 0
+def _parse(buffer: Any, little: bool, ns: int, time: Any, out: Any, data: Any, number: Any, bad: Any) -> Any:
+    """Parse records; returns frames, payload bytes and where it stopped, -1 if nothing after can be read."""
+    n = used = at = 0
+    end = len(buffer)
+    while at + 16 <= end:
+        captured = word_at(buffer, at + 8, little)
         if captured > MOST_RECORD_BYTES:
-            reason = 5
+            took = -UNBELIEVABLE
         elif at + 16 + captured > end:
             break
-        elif captured < 8:
-            reason = 1
         else:
-            took = int(buffer[at + 20])
-            if took > 64:
-                reason = 3
-            elif 8 + took > captured and not buffer[at + 16] & 0x40:
-                reason = 2
+            took = take_record(buffer, at + 16, captured, n, used, out, data)
         number[0] += 1
-        if reason:
-            if bad[reason, 0] == 0:
-                bad[reason, 1] = number[0]
-            bad[reason, 0] += 1
-            if reason == 5:
+        if took < 0:
+            if bad[-took, 0] == 0:
+                bad[-took, 1] = number[0]
+            bad[-took, 0] += 1
+            if took == -UNBELIEVABLE:
                 return n, used, -1
-            at += 16 + captured
-            continue
-        seconds = _word(buffer, at, little)
-        time[n] = seconds * 1_000_000_000 + _word(buffer, at + 4, little) * ns
-        word[n] = _word(buffer, at + 16, False)
-        fd[n] = buffer[at + 21]
-        raw = int(buffer[at + 23])
-        dlc[n] = raw if took == 8 and 8 < raw < 16 else LENGTH_TO_DLC[took]
-        if word[n] & 0x40000000 and not word[n] & 0x20000000:
-            took = 0
-        for k in range(took):
-            data[used + k] = buffer[at + 24 + k]
-        length[n] = took
-        used += took
-        n += 1
+        else:
+            time[n] = word_at(buffer, at, little) * 1_000_000_000 + word_at(buffer, at + 4, little) * ns
+            n += 1
+            used += took
         at += 16 + captured
     return n, used, at
+
+
+class PcapParser:
+    """Reads a capture piece by piece."""
+
+    def __init__(self, account: Account, where: str = "pcap") -> None:
+        self._account, self._where = account, where
+        self._order: tuple[bool, int] | None = None
+        self._number = np.zeros(1, np.int64)
+        self._bad = np.zeros((len(REASONS), 2), np.int64)
+        self._broken = False
+        account.bus_names = ["bus0"]
+
+    def feed(self, buffer: Bytes, final: bool) -> tuple[list[FrameBatch], int]:
+        """Read whole records.
+
+        Raises:
+            InputError: the link type is another, or the file ends within its header.
+        """
+        at = 0
+        if self._order is None:
+            if len(buffer) < HEADER_BYTES:
+                if not final:
+                    return [], 0
+                raise InputError(
+                    self._where, f"ends after {len(buffer)} bytes", f"a pcap header of {HEADER_BYTES} bytes"
+                )
+            self._order = self._read_header(buffer[:HEADER_BYTES].tobytes())
+            at = HEADER_BYTES
+        if self._broken:
+            return [], len(buffer)
+        room = len(buffer) // 24 + 1
+        time = np.empty(room, np.int64)
+        out = tuple(np.empty(room, kind) for kind in (np.int64, np.uint8, np.uint8, np.int64))
+        data = np.empty(len(buffer) + 64, np.uint8)
+        little, ns = self._order
+        n, used, stopped = _parse(buffer[at:], little, ns, time, out, data, self._number, self._bad)
+        for reason, (count, first) in enumerate(self._bad):
+            if count:
+                self._account.skipped[REASONS[reason]] = int(count)
+                self._account.examples.setdefault(REASONS[reason], f"record {first}")
+        self._broken = stopped < 0
+        at = len(buffer) if self._broken else at + stopped
+        if final and at < len(buffer):
+            self._account.skip(REASONS[CUT], f"record {int(self._number[0]) + 1}")
+            at = len(buffer)
+        if not n:
+            return [], at
+        word, fd, dlc, length = (column[:n] for column in out)
+        nobody = np.zeros(n, np.bool_)
+        return [records_to_frames(time[:n], np.zeros(n, np.uint8), word, fd, dlc, length, data[:used], nobody)], at
+
+    def _read_header(self, header: bytes) -> tuple[bool, int]:
+        order, ns = MAGICS[header[:4]]
+        link = int.from_bytes(header[20:24], "big" if order == "big" else "little") & 0xFFFF
+        if link != LINK_TYPE:
+            raise InputError(self._where, f"link type {link}", f"link type {LINK_TYPE} (CAN)")
+        return order == "little", ns
 
 
 def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatch]:
@@ -105,90 +132,7 @@ def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatc
     Raises:
         InputError: the link type is another, or the file ends within its header.
     """
-    account.bus_names = ["bus0"]
-    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as whole:
-        little, ns = _read_header(path, whole)
-        buffer = np.frombuffer(whole, np.uint8)
-        try:
-            yield from _read_records(buffer, little, ns, account, progress)
-        finally:
-            del buffer
-
-
-def _read_header(path: Path, whole: mmap.mmap) -> tuple[bool, int]:
-    if len(whole) < HEADER_BYTES:
-        raise InputError(str(path), f"ends after {len(whole)} bytes", f"a pcap header of {HEADER_BYTES} bytes")
-    order, ns = MAGICS[whole[:4]]
-    link = int.from_bytes(whole[20:24], "big" if order == "big" else "little") & 0xFFFF
-    if link != LINK_TYPE:
-        raise InputError(str(path), f"link type {link}", f"link type {LINK_TYPE} (CAN)")
-    return order == "little", ns
-
-
-def _read_records(buffer: Any, little: bool, ns: int, account: Account, progress: Progress) -> Iterator[FrameBatch]:
-    total, at, last = len(buffer), HEADER_BYTES, 0
-    bad = np.zeros((len(REASONS), 2), np.int64)
-    number = np.zeros(1, np.int64)
-    while at < total:
-        end = min(at + BLOCK_BYTES, total)
-        room = (end - at) // 24 + 1
-        kinds = (np.int64, np.int64, np.uint8, np.uint8, np.int64)
-        out = (*(np.empty(room, kind) for kind in kinds), number)
-        data = np.empty(end - at + 64, np.uint8)
-        n, used, stopped = _parse(buffer, at, end, little, ns, out, data, bad)
-        for reason, (count, first) in enumerate(bad):
-            if count:
-                account.skipped[REASONS[reason]] = int(count)
-                account.examples.setdefault(REASONS[reason], f"record {first}")
-        if n:
-            time, word, fd, dlc, length = (column[:n] for column in out[:5])
-            account.frames += n
-            account.back_steps += int((np.diff(time) < 0).sum()) + int(time[0] < last)
-            last = int(time[-1])
-            yield _batch(time, word, fd, dlc, length, data[:used])
-        if stopped < 0:
-            return
-        if end == total:
-            if stopped < total:
-                account.skip(REASONS[4], f"record {int(number[0]) + 1}")
-            progress(total, total)
-            return
-        at = stopped
-        progress(at, total)
-
-
-def _batch(time: Any, word: Any, fd: Any, dlc: Any, length: Any, data: Any) -> FrameBatch:
-    n = len(time)
-    offsets = np.zeros(n + 1, np.int64)
-    np.cumsum(length, out=offsets[1:])
-    error = (word & 0x2000_0000) != 0
-    extended = (word & 0x8000_0000) != 0
-    # Older captures of FD frames lack the FD flag; only an FD frame is longer than 8 bytes.
-    is_fd = ~error & (((fd & 4) != 0) | (length > 8))
-    flags = np.where(error, int(Flag.ERROR), 0) | np.where(is_fd, int(Flag.FD), 0)
-    flags |= np.where(~error & ((word & 0x4000_0000) != 0), int(Flag.REMOTE), 0)
-    flags |= np.where(is_fd & ((fd & 1) != 0), int(Flag.BRS), 0)
-    flags |= np.where(is_fd & ((fd & 2) != 0), int(Flag.ESI), 0)
-    form = np.where(error, int(Form.NONE), np.where(extended, int(Form.EXTENDED), int(Form.BASE)))
-    number = word & EXTENDED_ID_MAX
-    ident = np.where(extended, number, number & 0x7FF).astype(np.uint64)
-    batch = FrameBatch(
-        time,
-        np.zeros(n, np.uint8),
-        form.astype(np.uint8),
-        np.where(error, np.uint64(0), ident),
-        flags.astype(np.uint16),
-        np.zeros(n, np.uint32),
-        dlc,
-        np.zeros(n, np.uint32),
-        np.zeros(n, np.uint16),
-        offsets,
-        data,
-    )
-    rows = np.flatnonzero(error)
-    if len(rows):
-        batch.faults[rows] = classify(number[rows].astype(np.uint64), batch.take(rows).matrix(0, len(rows), 8))
-    return with_wire_bits(batch)
+    return read_with(PcapParser(account, str(path)), path, account, progress)
 
 
 def _recognises(head: bytes) -> str | None:
@@ -198,4 +142,4 @@ def _recognises(head: bytes) -> str | None:
     return f"begins with a pcap header, {order}-endian, {'nanoseconds' if ns == 1 else 'microseconds'}"
 
 
-FORMAT = Format("pcap (link type 227)", _recognises, read)
+FORMAT = Format("pcap (link type 227)", _recognises, read, PcapParser)

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import mmap
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Protocol
 
-from keel.model.frames import FrameBatch
+import numpy as np
 
+from keel.model.frames import Bytes, FrameBatch
+
+BLOCK_BYTES = 8 << 20
 Progress = Callable[[int, int], None]
 """Called with bytes done and bytes in all."""
 
@@ -22,6 +27,9 @@ class Account:
         examples: For each reason the first place, as ``line 17``.
         back_steps: Frames whose time lies before that of the frame before them.
         bus_names: Names of the buses in the order of the batches' bus indices.
+        notes: What the file itself says of the capture.
+        comments: What the file says of single frames: their number, counted from the file's first, and the text.
+        lost: Frames that the capture says it lost.
     """
 
     frames: int = 0
@@ -29,12 +37,25 @@ class Account:
     examples: dict[str, str] = field(default_factory=dict)
     back_steps: int = 0
     bus_names: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    comments: list[tuple[int, str]] = field(default_factory=list)
+    lost: int = 0
+    _last: int | None = None
 
     def skip(self, reason: str, place: str, count: int = 1) -> None:
         """Count records that were passed over."""
         if count:
             self.skipped[reason] = self.skipped.get(reason, 0) + count
             self.examples.setdefault(reason, place)
+
+    def took(self, batch: FrameBatch) -> None:
+        """Count frames that were read."""
+        if len(batch):
+            time = batch.time
+            before = time[0] if self._last is None else self._last
+            self.back_steps += int((np.diff(time) < 0).sum()) + int(time[0] < before)
+            self._last = int(time[-1])
+            self.frames += len(batch)
 
     @property
     def skipped_total(self) -> int:
@@ -48,10 +69,48 @@ class Account:
         ]
         if self.back_steps:
             said.append(f"{self.back_steps} frames lie before the frame above them; file order was kept")
-        return said
+        if self.lost:
+            said.append(f"the capture says that {self.lost} frames were lost")
+        return said + self.notes
+
+
+class Parser(Protocol):
+    """Reads a format piece by piece, from a file or as it comes through a pipe."""
+
+    def feed(self, buffer: Bytes, final: bool) -> tuple[list[FrameBatch], int]:
+        """Read what can be read of ``buffer``.
+
+        Args:
+            buffer: Bytes from where the last call stopped.
+            final: Whether the file ends with them.
+
+        Returns:
+            Frames, and how many bytes they took; what is left comes again, with more.
+        """
 
 
 Reader = Callable[[Path, Account, Progress], Iterator[FrameBatch]]
+
+
+def read_with(parser: Parser, path: Path, account: Account, progress: Progress) -> Iterator[FrameBatch]:
+    """Read a file block by block."""
+    with path.open("rb") as file:
+        # Not closed by hand: after an error the traceback still holds pieces of it.
+        buffer = np.frombuffer(mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ), np.uint8)
+    total, at, size = len(buffer), 0, BLOCK_BYTES
+    while at < total:
+        end = min(at + size, total)
+        batches, used = parser.feed(buffer[at:end], end == total)
+        for batch in batches:
+            account.took(batch)
+            yield batch
+        at += used
+        progress(at, total)
+        if end == total:
+            break
+        # A record longer than a block: look at more of it.
+        size = BLOCK_BYTES if used else size * 2
+    progress(total, total)
 
 
 @dataclass(frozen=True)
@@ -62,8 +121,10 @@ class Format:
         name: What people call it.
         recognises: Given the first 64 KiB, says why it is this format, or None.
         read: The reader.
+        parser: Makes a parser for what comes through a pipe; None if the format cannot come so.
     """
 
     name: str
     recognises: Callable[[bytes], str | None]
     read: Reader
+    parser: Callable[[Account], Parser] | None = None

@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 from keel.errors import InputError, UnknownFormat
-from keel.formats import pcap, textlog
+from keel.formats import delimited, pcap, pcapng, tables, textlog
 from keel.formats.reading import Format
 
-FORMATS: tuple[Format, ...] = (pcap.FORMAT, textlog.FORMAT)
+FORMATS: tuple[Format, ...] = (pcapng.FORMAT, pcap.FORMAT, tables.FORMAT, textlog.FORMAT, delimited.FORMAT)
 LOOK_BYTES = 1 << 16
 
 

@@ -10,7 +10,6 @@ Lines that are none of these are counted by reason and passed over.
 
 from __future__ import annotations
 
-import mmap
 import re
 from collections.abc import Iterator
 from pathlib import Path
@@ -19,14 +18,13 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from keel.formats.reading import Account, Format, Progress
+from keel.formats.reading import Account, Format, Progress, read_with
 from keel.lines.can import with_wire_bits
 from keel.lines.can_errors import ERROR_FRAME, classify
 from keel.model.faults import Fault
-from keel.model.frames import LENGTH_TO_DLC, Flag, FrameBatch, replace_columns
+from keel.model.frames import LENGTH_TO_DLC, Bytes, Flag, FrameBatch, replace_columns
 from keel.model.identity import EXTENDED_ID_MAX, Form, format_ident
 
-BLOCK_BYTES = 8 << 20
 MAX_BUSES = 64
 REASONS = (
     "",
@@ -238,47 +236,43 @@ def _with_error_frames(batch: FrameBatch) -> FrameBatch:
     return replace_columns(batch, faults=faults, ident=ident)
 
 
+class TextParser:
+    """Reads a log piece by piece, whole lines at a time."""
+
+    def __init__(self, account: Account, where: str = "text") -> None:
+        self._account = account
+        self._names = np.zeros((MAX_BUSES, 33), np.uint8)
+        self._known, self._lines = np.zeros(1, np.int64), np.zeros(1, np.int64)
+        self._bad = np.zeros((len(REASONS), 2), np.int64)
+
+    def feed(self, buffer: Bytes, final: bool) -> tuple[list[FrameBatch], int]:
+        """Read whole lines; the last one of a file may lack its end."""
+        raw = buffer.tobytes()
+        end = len(raw) if final else raw.rfind(b"\n") + 1
+        if not end:
+            return [], 0
+        raw = raw[:end]
+        text = np.frombuffer(raw if raw.endswith(b"\n") else raw + b"\n", np.uint8)
+        # The shortest frame line has 12 characters and its newline.
+        room = len(text) // 12 + 1
+        kinds = (np.int64, np.uint8, np.uint8, np.uint64, np.uint16, np.uint8, np.int64)
+        out: Any = tuple(np.empty(room, kind) for kind in kinds)
+        data = np.empty(len(text) // 2 + 65, np.uint8)
+        n, used, _ = _parse(text, self._lines, self._names, self._known, out, data, self._bad)
+        _report(self._account, self._bad, self._names, int(self._known[0]))
+        if not n:
+            return [], end
+        time, bus, form, ident, flags, dlc, length = (column[:n] for column in out)
+        offsets = np.zeros(n + 1, np.int64)
+        np.cumsum(length, out=offsets[1:])
+        zeros = np.zeros(n, np.uint32)
+        batch = FrameBatch(time, bus, form, ident, flags, zeros, dlc, zeros, flags, offsets, data[:used])
+        return [with_wire_bits(_with_error_frames(batch))], end
+
+
 def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatch]:
     """Read a log in blocks of some hundred thousand lines."""
-    names = np.zeros((MAX_BUSES, 33), np.uint8)
-    known, lines = np.zeros(1, np.int64), np.zeros(1, np.int64)
-    bad = np.zeros((len(REASONS), 2), np.int64)
-    last = 0
-    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as whole:
-        total, at = len(whole), 0
-        while at < total:
-            end = _block_end(whole, at, total)
-            raw = whole[at:end]
-            text = np.frombuffer(raw if raw.endswith(b"\n") else raw + b"\n", np.uint8)
-            # The shortest frame line has 12 characters and its newline.
-            room = len(text) // 12 + 1
-            kinds = (np.int64, np.uint8, np.uint8, np.uint64, np.uint16, np.uint8, np.int64)
-            out: Any = tuple(np.empty(room, kind) for kind in kinds)
-            data = np.empty(len(text) // 2 + 65, np.uint8)
-            n, used, _ = _parse(text, lines, names, known, out, data, bad)
-            at = end
-            _report(account, bad, names, int(known[0]))
-            progress(at, total)
-            if not n:
-                continue
-            time, bus, form, ident, flags, dlc, length = (column[:n] for column in out)
-            offsets = np.zeros(n + 1, np.int64)
-            np.cumsum(length, out=offsets[1:])
-            zeros = np.zeros(n, np.uint32)
-            batch = FrameBatch(time, bus, form, ident, flags, zeros, dlc, zeros, flags, offsets, data[:used])
-            account.frames += n
-            account.back_steps += int((np.diff(time) < 0).sum()) + int(time[0] < last)
-            last = int(time[-1])
-            yield with_wire_bits(_with_error_frames(batch))
-
-
-def _block_end(whole: mmap.mmap, at: int, total: int) -> int:
-    if at + BLOCK_BYTES >= total:
-        return total
-    end = whole.rfind(b"\n", at, at + BLOCK_BYTES)
-    if end < 0:
-        end = whole.find(b"\n", at + BLOCK_BYTES)
-    return total if end < 0 else end + 1
+    return read_with(TextParser(account), path, account, progress)
 
 
 def _report(account: Account, bad: Any, names: Any, known: int) -> None:
@@ -300,7 +294,7 @@ def _recognises(head: bytes) -> str | None:
     return f"line {line} reads (time) bus identifier#payload"
 
 
-FORMAT = Format("bracketed CAN text log", _recognises, read)
+FORMAT = Format("bracketed CAN text log", _recognises, read, TextParser)
 
 
 def format_lines(batch: FrameBatch, bus_names: list[str]) -> Iterator[str]:
@@ -316,4 +310,5 @@ def format_lines(batch: FrameBatch, bus_names: list[str]) -> Iterator[str]:
         else:
             digit = (1 if flags & Flag.BRS else 0) | (2 if flags & Flag.ESI else 0)
             body = (f"##{digit}" if flags & Flag.FD else "#") + batch.payload(row).hex().upper()
-        yield f"({seconds}.{rest // 1000:06d}) {bus_names[batch.bus[row]]} {ident}{body}"
+        fraction = f"{rest:09d}" if rest % 1000 else f"{rest // 1000:06d}"
+        yield f"({seconds}.{fraction}) {bus_names[batch.bus[row]]} {ident}{body}"

@@ -55,3 +55,17 @@ def classify(error_class: npt.NDArray[np.uint64], details: Bytes) -> npt.NDArray
         add(protocol & (details[:, 3] == place), fault)
     add(faults == 0, Fault.OTHER)
     return faults
+
+
+def error_class(faults: npt.NDArray[np.uint32], details: Bytes) -> npt.NDArray[np.uint64]:
+    """The error class that `classify` reads, with the details, as these faults; as far as there is one."""
+    found = np.zeros(len(faults), np.uint64)
+    for bit, fault in _BY_CLASS.items():
+        if fault != Fault.OTHER:
+            found |= np.where(faults & np.uint32(fault), np.uint64(bit), np.uint64(0))
+    # An ACK fault may also be said by the place in the frame: then the class is that of the protocol.
+    protocol = (details[:, 2] != 0) | np.isin(details[:, 3], list(_LOCATIONS))
+    found |= np.where(protocol, np.uint64(0x008), np.uint64(0))
+    only_place = protocol & np.isin(details[:, 3], (0x19, 0x1B))
+    found &= ~np.where(only_place, np.uint64(0x020), np.uint64(0))
+    return np.where(found == 0, np.uint64(0x080), found)

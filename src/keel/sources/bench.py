@@ -19,6 +19,7 @@ class BenchSource:
         self.title = "bench: the harbour ferry Tern"
         self.buses = list(BUSES)
         self.dictionary = published_dictionary()
+        self.ended = False
         self._ferry = Ferry(seed, time.time_ns())
         self._speed, self._clock = speed, clock
         self._begin: float | None = None
@@ -41,6 +42,10 @@ class BenchSource:
     def lost(self) -> int:
         """Nothing is ever lost here: a slow machine only falls behind."""
         return 0
+
+    def said(self) -> list[str]:
+        """Nothing."""
+        return []
 
     def close(self) -> None:
         """Nothing to let go of."""

@@ -17,6 +17,8 @@ from keel.store.writer import Writer, create_recording
 
 POLL_S = 0.05
 STATUS_EVERY_S = 0.2
+PLENTY = 10_000
+"""So many frames at once mean that more is waiting."""
 
 
 def start_recording(folder: Path, source: Source) -> None:
@@ -43,6 +45,9 @@ def record(
         RecordingError: the recording is of other buses.
     """
     writer = Writer(folder)
+    if not source.buses:
+        # Its buses turn up with its frames; those that are known already come first.
+        source.buses.extend(writer.buses)
     if [bus.name for bus in writer.buses] != [bus.name for bus in source.buses]:
         writer.close()
         has, comes = (", ".join(plain(bus.name) for bus in buses) for buses in (writer.buses, source.buses))
@@ -52,7 +57,7 @@ def record(
     begin = time.monotonic()
     next_status = begin
     try:
-        while not stopped() and (seconds is None or time.monotonic() - begin < seconds):
+        while not (stopped() or source.ended) and (seconds is None or time.monotonic() - begin < seconds):
             for name, value in controls.read_new():
                 try:
                     source.control(name, value)
@@ -62,6 +67,8 @@ def record(
                     refused = str(error)
             took = time.monotonic()
             batch = source.poll()
+            for bus in source.buses[len(writer.buses) :]:
+                writer.add_bus(bus)
             try:
                 writer.append(batch)
                 frames += len(batch)
@@ -80,14 +87,17 @@ def record(
                 with suppress(OSError):
                     write_status(folder, status)
                 on_status(status)
-            time.sleep(max(POLL_S - (time.monotonic() - took), 0.001))
+            if len(batch) < PLENTY:
+                time.sleep(max(POLL_S - (time.monotonic() - took), 0.001))
     finally:
         lost = source.lost() + dropped
         source.close()
         try:
             writer.close()
         finally:
-            if lost:
+            said = source.said()
+            if lost or said:
                 with edit_manifest(folder) as manifest:
                     manifest.lost += lost
+                    manifest.notes += said
     return frames

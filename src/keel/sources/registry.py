@@ -6,9 +6,13 @@ from collections.abc import Callable
 
 from keel.errors import InputError
 from keel.sources.bench import BenchSource
+from keel.sources.pipe import PipeSource
 from keel.sources.source import Source
 
-SOURCES: dict[str, Callable[[int, float], Source]] = {"bench": lambda seed, speed: BenchSource(seed, speed)}
+SOURCES: dict[str, Callable[[int, float], Source]] = {
+    "bench": lambda seed, speed: BenchSource(seed, speed),
+    "pipe": lambda *_: PipeSource(),
+}
 
 
 def open_source(name: str, seed: int = 1, speed: float = 1.0) -> Source:

@@ -15,6 +15,8 @@ class Source(Protocol):
     title: str
     buses: list[Bus]
     dictionary: Dictionary
+    ended: bool
+    """Whether nothing more will come."""
 
     def poll(self) -> FrameBatch:
         """The frames since the last call, in order of arrival; does not wait."""
@@ -31,6 +33,9 @@ class Source(Protocol):
 
     def lost(self) -> int:
         """Frames that were lost before they could be read."""
+
+    def said(self) -> list[str]:
+        """What a person should know of what came, in sentences; asked for at the end."""
 
     def close(self) -> None:
         """Let go of it."""

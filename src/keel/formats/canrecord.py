@@ -1,0 +1,132 @@
+"""Records of link type 227 (CAN), as captures of any file format carry them.
+
+The identifier is big-endian whatever the file's byte order; its top bits say 29-bit (31), remote (30),
+error (29). Then come the payload length, FD flags (1 BRS, 2 ESI, 4 FD), a reserved byte, and the raw DLC of
+a classic frame where it is over 8.
+
+Source: the link type 227 description (LINKTYPE_CAN_SOCKETCAN).
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from keel.lines.can import with_wire_bits
+from keel.lines.can_errors import classify
+from keel.model.frames import FD_LENGTHS, LENGTH_TO_DLC, Flag, FrameBatch
+from keel.model.identity import EXTENDED_ID_MAX, Form
+
+LINK_TYPE = 227
+HEADER_BYTES = 8
+EXTENDED, REMOTE, ERROR = 0x8000_0000, 0x4000_0000, 0x2000_0000
+FD_BRS, FD_ESI, FD_FDF = 1, 2, 4
+REASONS = (
+    "",
+    "record shorter than a CAN header",
+    "payload longer than the record",
+    "payload longer than 64 bytes",
+)
+
+
+@njit(cache=True, nogil=True)
+def take_record(buffer: Any, at: Any, captured: Any, n: Any, used: Any, out: Any, data: Any) -> Any:
+    """Take the record of ``captured`` bytes at ``at`` as frame ``n``.
+
+    Returns:
+        Its payload length, or minus the number of a reason.
+    """
+    word, fd, dlc, length = out
+    if captured < 8:
+        return -1
+    took = np.int64(buffer[at + 4])
+    if took > 64:
+        return -3
+    if 8 + took > captured and not buffer[at] & 0x40:
+        return -2
+    top, high, low = np.int64(buffer[at]), np.int64(buffer[at + 1]), np.int64(buffer[at + 2])
+    word[n] = top << 24 | high << 16 | low << 8 | np.int64(buffer[at + 3])
+    fd[n] = buffer[at + 5]
+    raw = np.int64(buffer[at + 7])
+    dlc[n] = raw if took == 8 and 8 < raw < 16 else LENGTH_TO_DLC[took]
+    if buffer[at] & 0x40 and not buffer[at] & 0x20:
+        took = 0
+    for k in range(took):
+        data[used + k] = buffer[at + 8 + k]
+    length[n] = took
+    return took
+
+
+def records_to_frames(
+    time: Any, bus: Any, word: Any, fd: Any, dlc: Any, length: Any, data: Any, sent: Any
+) -> FrameBatch:
+    """Frames from the columns that `take_record` filled in; ``sent`` says which went out, shape (n,)."""
+    n = len(time)
+    offsets = np.zeros(n + 1, np.int64)
+    np.cumsum(length, out=offsets[1:])
+    error = (word & ERROR) != 0
+    extended = (word & EXTENDED) != 0
+    # Older captures of FD frames lack the FD flag; only an FD frame is longer than 8 bytes.
+    is_fd = ~error & (((fd & FD_FDF) != 0) | (length > 8))
+    flags = np.where(error, int(Flag.ERROR), 0) | np.where(is_fd, int(Flag.FD), 0)
+    flags |= np.where(~error & ((word & REMOTE) != 0), int(Flag.REMOTE), 0)
+    flags |= np.where(is_fd & ((fd & FD_BRS) != 0), int(Flag.BRS), 0)
+    flags |= np.where(is_fd & ((fd & FD_ESI) != 0), int(Flag.ESI), 0)
+    flags |= np.where(sent, int(Flag.TX), 0)
+    form = np.where(error, int(Form.NONE), np.where(extended, int(Form.EXTENDED), int(Form.BASE)))
+    number = word & EXTENDED_ID_MAX
+    ident = np.where(extended, number, number & 0x7FF).astype(np.uint64)
+    batch = FrameBatch(
+        time,
+        bus,
+        form.astype(np.uint8),
+        np.where(error, np.uint64(0), ident),
+        flags.astype(np.uint16),
+        np.zeros(n, np.uint32),
+        dlc,
+        np.zeros(n, np.uint32),
+        np.zeros(n, np.uint16),
+        offsets,
+        data,
+    )
+    rows = np.flatnonzero(error)
+    if len(rows):
+        batch.faults[rows] = classify(number[rows].astype(np.uint64), batch.take(rows).matrix(0, len(rows), 8))
+    return with_wire_bits(batch)
+
+
+def frames_to_records(batch: FrameBatch) -> tuple[Any, Any, Any, Any]:
+    """What stands in the records of some frames.
+
+    Returns:
+        Identifier words, FD flags, length bytes and raw DLCs, each of shape (n,), and whether the record says
+        all that the frame holds.
+    """
+    from keel.lines.can_errors import error_class
+
+    lengths = batch.lengths
+    flags, form = batch.flags.astype(np.int64), batch.form
+    error = (flags & Flag.ERROR) != 0
+    remote = (flags & Flag.REMOTE) != 0
+    is_fd = (flags & Flag.FD) != 0
+    word = batch.ident.astype(np.int64) & EXTENDED_ID_MAX
+    word |= np.where(form == Form.EXTENDED, EXTENDED, 0) | np.where(remote, REMOTE, 0)
+    fd = np.where(is_fd, FD_FDF, 0) | np.where(flags & Flag.BRS, FD_BRS, 0) | np.where(flags & Flag.ESI, FD_ESI, 0)
+    size = np.where(remote, np.asarray(FD_LENGTHS)[np.minimum(batch.dlc, 8)], lengths)
+    raw = np.where((size == 8) & (batch.dlc > 8), batch.dlc.astype(np.int64), 0)
+    limit = np.where(is_fd, 64, 8)
+    dlc = np.where((size == 8) & (raw > 8) & (raw < 16), raw, LENGTH_TO_DLC[np.minimum(size, 64)])
+    plain = (~error) & (batch.faults == 0) & (lengths <= limit) & np.isin(form, (Form.BASE, Form.EXTENDED))
+    plain &= (dlc == batch.dlc) & ~(remote & (is_fd | (lengths > 0))) & (is_fd | ((flags & (Flag.BRS | Flag.ESI)) == 0))
+    plain &= batch.ident <= np.where(form == Form.EXTENDED, EXTENDED_ID_MAX, 0x7FF).astype(np.uint64)
+    rows = np.flatnonzero(error & (form == Form.NONE) & (batch.ident == 0) & (lengths == 8) & (batch.dlc == 8))
+    if len(rows):
+        details = batch.take(rows).matrix(0, len(rows), 8)
+        classes = error_class(batch.faults[rows], details)
+        word[rows] = classes.astype(np.int64) | ERROR
+        plain[rows] = (classify(classes, details) == batch.faults[rows]) & (
+            (flags[rows] & ~(Flag.ERROR | Flag.TX)) == 0
+        )
+    return word, fd | raw << 8, size, plain

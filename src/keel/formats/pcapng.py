@@ -1,0 +1,313 @@
+"""pcapng captures of link type 227: sections of both byte orders, several interfaces, comments, cut last blocks.
+
+Packets (enhanced, simple, and the obsolete packet block) become frames; what a section, an interface or a packet
+says in a comment is kept; dropped frames from interface statistics are counted. Other blocks are passed over.
+
+Source: the pcapng file format (IETF draft-ietf-opsawg-pcapng), sections 4.1 to 4.6.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+from keel.errors import InputError
+from keel.formats.canrecord import LINK_TYPE, REASONS, records_to_frames, take_record
+from keel.formats.frametext import apply_frame_text
+from keel.formats.pcap import word_at
+from keel.formats.reading import Account, Format, Progress, read_with
+from keel.model.frames import Bytes, FrameBatch
+from keel.model.plain import plain
+
+SECTION, INTERFACE, OLD_PACKET, SIMPLE, STATISTICS, ENHANCED = 0x0A0D0D0A, 1, 2, 3, 5, 6
+MAGIC_LITTLE, MAGIC_BIG = b"\x4d\x3c\x2b\x1a", b"\x1a\x2b\x3c\x4d"
+COMMENT, IF_NAME, IF_DESCRIPTION, IF_TSRESOL, IF_TSOFFSET, IF_DROP = 1, 2, 3, 9, 14, 5
+CUT, BROKEN = "last block is cut short", "block length is not believable; the rest cannot be read"
+NO_TIME = "simple packets have no time and were passed over"
+OTHER_LINK, NO_INTERFACE = "packet of another link type", "packet of an interface that was not described"
+MOST_BLOCK_BYTES = 1 << 26
+MOST_INTERFACES = 255
+_ALL_REASONS = (*REASONS, "packet longer than its block", OTHER_LINK, NO_INTERFACE)
+_TOO_LONG, _OTHER, _UNKNOWN = 4, 5, 6
+
+
+@njit(cache=True, nogil=True)
+def _half(buffer: Any, at: Any, little: Any) -> Any:
+    a, b = np.int64(buffer[at]), np.int64(buffer[at + 1])
+    return a | b << 8 if little else b | a << 8
+
+
+@njit(cache=True, nogil=True)
+def _parse(buffer: Any, little: bool, links: Any, scale: Any, time: Any, bus: Any, sent: Any, out: Any, data: Any,
+           notes: Any, number: Any, bad: Any) -> Any:  # fmt: skip
+    """Parse enhanced packet blocks until another kind of block, the end, or a full notebook.
+
+    Args:
+        links: For each interface its bus, -1 for another link type.
+        scale: For each interface multiplier, divisor, bits of a binary fraction (-1 for a decimal one), offset in ns.
+        notes: Frame, place and length of comments; filled.
+
+    Returns:
+        Frames, payload bytes, comments, where it stopped.
+    """
+    n = used = noted = at = 0
+    end = len(buffer)
+    while at + 12 <= end and noted < len(notes) and n < len(time):
+        if word_at(buffer, at, little) != ENHANCED:
+            break
+        size = word_at(buffer, at + 4, little)
+        if size < 32 or size & 3 or size > MOST_BLOCK_BYTES or at + size > end:
+            break
+        number[0] += 1
+        interface = word_at(buffer, at + 8, little)
+        captured = word_at(buffer, at + 20, little)
+        if captured > size - 32:
+            took = np.int64(-_TOO_LONG)
+        elif interface >= len(links):
+            took = np.int64(-_UNKNOWN)
+        elif links[interface] < 0:
+            took = np.int64(-_OTHER)
+        else:
+            took = np.int64(take_record(buffer, at + 28, captured, n, used, out, data))
+        if took < 0:
+            if bad[-took, 0] == 0:
+                bad[-took, 1] = number[0]
+            bad[-took, 0] += 1
+            at += size
+            continue
+        stamp = np.uint64(word_at(buffer, at + 12, little)) << np.uint64(32) | np.uint64(
+            word_at(buffer, at + 16, little)
+        )
+        multiply, divide, binary, shift = scale[interface]
+        if binary >= 0:
+            whole = np.int64(stamp >> np.uint64(binary)) if binary < 64 else np.int64(0)
+            rest = stamp & ((np.uint64(1) << np.uint64(binary)) - np.uint64(1))
+            # Thirty bits of the fraction are finer than a nanosecond.
+            if binary > 30:
+                rest >>= np.uint64(binary - 30)
+            part = rest * np.uint64(1_000_000_000) >> np.uint64(min(binary, 30))
+            time[n] = whole * 1_000_000_000 + np.int64(part) + shift
+        else:
+            time[n] = np.int64(stamp // np.uint64(divide)) * multiply + shift
+        bus[n] = links[interface]
+        sent[n] = False
+        option = at + 28 + ((captured + 3) & ~3)
+        while option + 4 <= at + size - 4:
+            code, length = _half(buffer, option, little), _half(buffer, option + 2, little)
+            if code == 0 or option + 4 + length > at + size - 4:
+                break
+            if code == 2 and length == 4:
+                sent[n] = word_at(buffer, option + 4, little) & 3 == 2
+            elif code == COMMENT and noted < len(notes):
+                notes[noted, 0], notes[noted, 1], notes[noted, 2] = n, option + 4, length
+                noted += 1
+            option += 4 + ((length + 3) & ~3)
+        used += took
+        n += 1
+        at += size
+    return n, used, noted, at
+
+
+@dataclass
+class _Section:
+    """What holds until the next section header: byte order and interfaces."""
+
+    little: bool
+    links: list[int] = field(default_factory=list)
+    scale: list[tuple[int, int, int, int]] = field(default_factory=list)
+
+
+class PcapngParser:
+    """Reads a capture piece by piece."""
+
+    def __init__(self, account: Account, where: str = "pcapng") -> None:
+        self._account, self._where = account, where
+        self._section: _Section | None = None
+        self._number = np.zeros(1, np.int64)
+        self._blocks = self._given = 0
+        self._bad = np.zeros((len(_ALL_REASONS), 2), np.int64)
+        self._broken = False
+        self._extra: list[FrameBatch] = []
+
+    def feed(self, buffer: Bytes, final: bool) -> tuple[list[FrameBatch], int]:
+        """Read whole blocks.
+
+        Raises:
+            InputError: it does not begin with a section header.
+        """
+        batches: list[FrameBatch] = []
+        at = 0
+        while not self._broken and at + 12 <= len(buffer):
+            if self._section is not None:
+                batch, used = self._packets(buffer[at:])
+                if batch is not None:
+                    batches.append(batch)
+                at += used
+                if used:
+                    continue
+            size = self._other(buffer, at)
+            batches += self._extra
+            self._extra = []
+            if size == 0:
+                break
+            at += size
+        self._report()
+        if self._broken:
+            return batches, len(buffer)
+        if final and at < len(buffer):
+            self._account.skip(CUT, f"byte {len(buffer) - at} from the end")
+            at = len(buffer)
+        return batches, at
+
+    def _packets(self, buffer: Bytes) -> tuple[FrameBatch | None, int]:
+        section = self._section
+        assert section is not None
+        if len(buffer) < 12 or word_at(buffer, 0, section.little) != ENHANCED:
+            return None, 0
+        room = len(buffer) // 32 + 1
+        time, bus, sent = np.empty(room, np.int64), np.empty(room, np.uint8), np.empty(room, np.bool_)
+        out = tuple(np.empty(room, kind) for kind in (np.int64, np.uint8, np.uint8, np.int64))
+        data, notes = np.empty(len(buffer) + 64, np.uint8), np.zeros((1024, 3), np.int64)
+        links = np.array(section.links, np.int64)
+        scale = np.array(section.scale, np.int64).reshape(-1, 4)
+        n, used, noted, at = _parse(
+            buffer, section.little, links, scale, time, bus, sent, out, data, notes, self._number, self._bad
+        )
+        if not n:
+            return None, at
+        word, fd, dlc, length = (column[:n] for column in out)
+        batch = records_to_frames(time[:n], bus[:n], word, fd, dlc, length, data[:used], sent[:n])
+        exact: dict[int, str] = {}
+        for row, start, size in notes[:noted].tolist():
+            text = buffer[start : start + size].tobytes().decode("utf-8", "replace")
+            if text.startswith("keel frame "):
+                exact[row] = text
+            else:
+                self._account.comments.append((self._given + row, plain(text, 1000)))
+        self._given += n
+        return apply_frame_text(batch, exact), at
+
+    def _other(self, buffer: Bytes, at: int) -> int:
+        """Take a block that is no enhanced packet; returns its size, 0 if it is not all there."""
+        if buffer[at : at + 4].tobytes() == b"\x0a\x0d\x0d\x0a":
+            magic = buffer[at + 8 : at + 12].tobytes()
+            if magic not in (MAGIC_LITTLE, MAGIC_BIG):
+                self._break("section header without its byte-order mark")
+                return 0
+            little = magic == MAGIC_LITTLE
+        elif self._section is None:
+            raise InputError(self._where, "does not begin with a section header", "a pcapng capture")
+        else:
+            little = self._section.little
+        kind, size = (int(word_at(buffer, at + k, little)) for k in (0, 4))
+        if size < 12 or size % 4 or size > MOST_BLOCK_BYTES:
+            self._break(BROKEN)
+            return 0
+        if at + size > len(buffer):
+            return 0
+        self._blocks += 1
+        body = buffer[at + 8 : at + size - 4].tobytes()
+        order = "<" if little else ">"
+        try:
+            self._take(kind, body, order, little)
+        except struct.error:
+            self._account.skip("block too short for what it is", f"block {self._blocks}")
+        return size
+
+    def _break(self, reason: str) -> None:
+        self._account.skip(reason, f"block {self._blocks + int(self._number[0]) + 1}")
+        self._broken = True
+
+    def _take(self, kind: int, body: bytes, order: str, little: bool) -> None:
+        if kind == SECTION:
+            self._section = _Section(little)
+            self._say(_options(body[16:], order), "the capture")
+        elif kind == INTERFACE:
+            self._interface(body, order)
+        elif kind == STATISTICS:
+            for code, value in _options(body[12:], order):
+                if code == IF_DROP and len(value) == 8:
+                    self._account.lost += struct.unpack(order + "Q", value)[0]
+        elif kind == SIMPLE:
+            self._account.skip(NO_TIME, f"block {self._blocks}")
+        elif kind == OLD_PACKET:
+            # Interface and drop count share a word there; the rest is as in an enhanced packet.
+            interface, drops = struct.unpack_from(order + "HH", body)
+            size = len(body) + 12
+            again = struct.pack(order + "III", ENHANCED, size, interface) + body[4:] + struct.pack(order + "I", size)
+            batch, _ = self._packets(np.frombuffer(again, np.uint8))
+            if batch is not None:
+                self._extra.append(batch)
+            self._account.lost += drops if drops != 0xFFFF else 0
+
+    def _say(self, options: list[tuple[int, bytes]], of_what: str) -> None:
+        for code, value in options:
+            if code == COMMENT:
+                self._account.notes.append(f"{of_what} says: {plain(value.decode('utf-8', 'replace'), 500)}")
+
+    def _interface(self, body: bytes, order: str) -> None:
+        assert self._section is not None
+        (link,) = struct.unpack_from(order + "H", body)
+        options = _options(body[8:], order)
+        values = dict(reversed(options))
+        resolution = values.get(IF_TSRESOL, b"\x06")[0]
+        (offset,) = struct.unpack(order + "q", values[IF_TSOFFSET]) if len(values.get(IF_TSOFFSET, b"")) == 8 else (0,)
+        number = len(self._section.links)
+        name = values.get(IF_NAME) or values.get(IF_DESCRIPTION)
+        title = plain(name.decode("utf-8", "replace").strip(), 32) if name else f"bus{number}"
+        bus = -1
+        if link == LINK_TYPE and len(self._account.bus_names) < MOST_INTERFACES:
+            if title not in self._account.bus_names:
+                self._account.bus_names.append(title)
+            bus = self._account.bus_names.index(title)
+        self._section.links.append(bus)
+        exponent = resolution & 0x7F
+        shift = offset * 1_000_000_000
+        if resolution & 0x80:
+            self._section.scale.append((1, 1, min(exponent, 63), shift))
+        else:
+            digits = min(exponent, 18)
+            self._section.scale.append((10 ** max(9 - digits, 0), 10 ** max(digits - 9, 0), -1, shift))
+        self._say(options, f"interface {title}")
+
+    def _report(self) -> None:
+        for reason, (count, first) in enumerate(self._bad):
+            if count:
+                self._account.skipped[_ALL_REASONS[reason]] = int(count)
+                self._account.examples.setdefault(_ALL_REASONS[reason], f"packet {first}")
+
+
+def _options(data: bytes, order: str) -> list[tuple[int, bytes]]:
+    found: list[tuple[int, bytes]] = []
+    at = 0
+    while at + 4 <= len(data):
+        code, length = struct.unpack_from(order + "HH", data, at)
+        if code == 0 or at + 4 + length > len(data):
+            break
+        found.append((code, data[at + 4 : at + 4 + length]))
+        at += 4 + (length + 3 & ~3)
+    return found
+
+
+def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatch]:
+    """Read a capture in blocks.
+
+    Raises:
+        InputError: it does not begin with a section header.
+    """
+    return read_with(PcapngParser(account, str(path)), path, account, progress)
+
+
+def _recognises(head: bytes) -> str | None:
+    if head[:4] != b"\x0a\x0d\x0d\x0a" or head[8:12] not in (MAGIC_LITTLE, MAGIC_BIG):
+        return None
+    return f"begins with a pcapng section, {'little' if head[8:12] == MAGIC_LITTLE else 'big'}-endian"
+
+
+FORMAT = Format("pcapng (link type 227)", _recognises, read, PcapngParser)
