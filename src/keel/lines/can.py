@@ -40,31 +40,32 @@ _NO_ID = int(Form.NONE)
 
 
 def _stuff_tables() -> tuple[npt.NDArray[np.uint8], npt.NDArray[np.uint8]]:
-    """Stuffing a byte at a time.
+    """Stuffing up to a byte at a time.
 
     A state is the last level on the wire and how often it stood there (1 to 4), as ``level * 4 + run - 1``;
     a fifth equal bit is followed at once by its complement, which starts a run of its own.
 
     Returns:
-        Stuff bits that a byte causes, with bit 7 set if the last came after its last bit; and the state
-        after it; both indexed [state, byte].
+        Stuff bits that so many bits of a byte, the lower ones, cause, with bit 7 set if the last came after the last
+        bit; and the state after them; both indexed [count of bits, state, byte].
     """
-    stuffed = np.zeros((8, 256), np.uint8)
-    after = np.zeros((8, 256), np.uint8)
-    for state in range(8):
-        for byte in range(256):
-            level, run = divmod(state, 4)
-            run += 1
-            count = ended = 0
-            for i in range(7, -1, -1):
-                bit = byte >> i & 1
-                ended = 0
-                run = run + 1 if bit == level else 1
-                level = bit
-                if run == 5:
-                    count, ended, level, run = count + 1, 1, 1 - bit, 1
-            stuffed[state, byte] = count | ended << 7
-            after[state, byte] = level * 4 + run - 1
+    stuffed = np.zeros((9, 8, 256), np.uint8)
+    after = np.zeros((9, 8, 256), np.uint8)
+    for size in range(9):
+        for state in range(8):
+            for byte in range(1 << size):
+                level, run = divmod(state, 4)
+                run += 1
+                count = ended = 0
+                for i in range(size - 1, -1, -1):
+                    bit = byte >> i & 1
+                    ended = 0
+                    run = run + 1 if bit == level else 1
+                    level = bit
+                    if run == 5:
+                        count, ended, level, run = count + 1, 1, 1 - bit, 1
+                stuffed[size, state, byte] = count | ended << 7
+                after[size, state, byte] = level * 4 + run - 1
     return stuffed, after
 
 
@@ -78,33 +79,35 @@ def _crc15_table() -> npt.NDArray[np.uint16]:
     return table
 
 
-_STUFFED, _AFTER = _stuff_tables()
+_PIECES, _AFTER_PIECES = _stuff_tables()
+_STUFFED, _AFTER = _PIECES[8].copy(), _AFTER_PIECES[8].copy()
 _CRC15 = _crc15_table()
 
 
 @njit(cache=True, nogil=True)
 def _feed_bits(value: int, count: int, state: int, stuffs: int) -> tuple[int, int, int]:
     """Stuff ``count`` bits of ``value``, most significant first; also whether the last bit caused one."""
-    level = state >> 2
-    run = (state & 3) + 1
     ended = 0
-    for i in range(count - 1, -1, -1):
-        bit = (value >> i) & 1
-        ended = 0
-        run = run + 1 if bit == level else 1
-        level = bit
-        if run == 5:
-            stuffs += 1
-            ended = 1
-            level = 1 - bit
-            run = 1
-    return level * 4 + run - 1, stuffs, ended
+    left = count
+    while left > 0:
+        size = left & 7 or 8
+        left -= size
+        piece = (value >> left) & ((1 << size) - 1)
+        cell = _PIECES[size, state, piece]
+        stuffs += cell & 0x7F
+        ended = cell >> 7
+        state = _AFTER_PIECES[size, state, piece]
+    return state, stuffs, ended
 
 
 @njit(cache=True, nogil=True)
 def _wire_bits(
     ident: Any, form: Any, flags: Any, faults: Any, dlc: Any, offsets: Any, data: Any, bits: Any, fast: Any
 ) -> None:
+    # What a classic frame's head makes of stuffing and CRC, by head: a bus has few that differ.
+    heads = np.full(256, -1, np.int64)
+    head_states, head_stuffs = np.zeros(256, np.int64), np.zeros(256, np.int64)
+    head_crcs = np.zeros(256, np.int64)
     for i in range(len(ident)):
         flag = int(flags[i])
         ended_late = faults[i] & (_CRC_FAULT | _ACK_FAULT)
@@ -161,11 +164,16 @@ def _wire_bits(
         else:
             head = (number << 3 | remote << 2) << 4 | code
             head_bits = 18
-        state, stuffs, ended = _feed_bits(head, head_bits, state, stuffs)
-        # Leading zeros do not change this CRC, so the head counts as whole bytes.
-        crc = 0
-        for shift in range(32, -8, -8):
-            crc = ((crc << 8) & 0x7FFF) ^ _CRC15[((crc >> 7) ^ (head >> shift)) & 0xFF]
+        slot = ((head >> 4) ^ (head >> 12) ^ (head >> 22)) & 0xFF
+        if heads[slot] != head << 1 | extended:
+            state, stuffs, ended = _feed_bits(head, head_bits, state, stuffs)
+            # Leading zeros do not change this CRC, so the head counts as whole bytes.
+            crc = 0
+            for shift in range(32, -8, -8):
+                crc = ((crc << 8) & 0x7FFF) ^ _CRC15[((crc >> 7) ^ (head >> shift)) & 0xFF]
+            heads[slot], head_states[slot] = head << 1 | extended, state
+            head_stuffs[slot], head_crcs[slot] = stuffs, crc
+        state, stuffs, crc = head_states[slot], head_stuffs[slot], head_crcs[slot]
         size = 0 if remote else min(length, 8)
         for k in range(size):
             byte = data[start + k]

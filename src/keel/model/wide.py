@@ -31,6 +31,20 @@ def load_word(typing: Any, data: Any, at: Any) -> Any:
     return signature, generate
 
 
+@intrinsic
+def store_word(typing: Any, data: Any, at: Any, word: Any) -> Any:
+    """Write eight bytes at ``data[at : at + 8]``, wherever it lies; not checked."""
+    signature = types.void(data, types.int64, types.uint64)
+
+    def generate(context: Any, builder: Any, signature: Any, given: Any) -> Any:
+        array = context.make_array(signature.args[0])(context, builder, given[0])
+        place = builder.bitcast(builder.gep(array.data, [given[1]]), ir.IntType(64).as_pointer())
+        builder.store(given[2], place).align = 1
+        return context.get_dummy_value()
+
+    return signature, generate
+
+
 @njit(cache=True, nogil=True, inline="always")
 def zero_bytes(word: Any) -> Any:
     """The top bit of each byte of a word that is 0, and no other bit.

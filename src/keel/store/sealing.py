@@ -59,7 +59,7 @@ class Sealer:
             for left in list(self._left):
                 self._seal(left, JournalReader(journal_path(self._folder, left)).read_new())
                 self._left.remove(left)
-            self._seal(number, batches)
+            self._seal(number, batches, journaled)
             self.trouble = ""
         except OSError as error:
             self.trouble = f"cannot be sealed ({error.strerror or error})"
@@ -69,13 +69,13 @@ class Sealer:
         finally:
             self._waiting.release()
 
-    def _seal(self, number: int, batches: list[FrameBatch]) -> None:
+    def _seal(self, number: int, batches: list[FrameBatch], durable: bool = True) -> None:
         batch = concat(batches)
         if len(batch):
             names = [bus.name for bus in self._buses()]
             # Should the disk fill up half way, the next try starts from where this one did.
             carry = self._carry.copy()
-            entry = write_segment(segment_path(self._folder, number), batch, names, carry)
+            entry = write_segment(segment_path(self._folder, number), batch, names, carry, durable)
             with edit_manifest(self._folder) as manifest:
                 manifest.segments.append(entry)
             self._carry = carry

@@ -58,19 +58,23 @@ def record_of(held: Clustered, bus_names: list[str]) -> Any:
     return record.replace_schema_metadata(_METADATA)
 
 
-def write_segment(path: Path, batch: FrameBatch, bus_names: list[str], carry: Carry) -> SegmentEntry:
+def write_segment(
+    path: Path, batch: FrameBatch, bus_names: list[str], carry: Carry, durable: bool = True
+) -> SegmentEntry:
     """Seal a batch that is in order of arrival, and advance ``carry`` by it; the files appear whole or not at all."""
     from keel.store.kernels import cluster
 
-    return write_clustered(path, cluster(batch), bus_names, carry)
+    return write_clustered(path, cluster(batch), bus_names, carry, durable)
 
 
-def write_clustered(path: Path, held: Clustered, bus_names: list[str], carry: Carry) -> SegmentEntry:
+def write_clustered(
+    path: Path, held: Clustered, bus_names: list[str], carry: Carry, durable: bool = True
+) -> SegmentEntry:
     """As `write_segment`, for rows that are clustered already."""
     # Loading it makes `summarise` the fast one.
     import keel.store.summing  # noqa: F401
 
-    write_arrow(path, held, bus_names)
+    write_arrow(path, held, bus_names, durable)
     index = make_index(path, held, carry)
     size = write_index(index_path(path), index)
     carry.advance(index.keys, index.lasts, index.last_time)
@@ -78,8 +82,8 @@ def write_clustered(path: Path, held: Clustered, bus_names: list[str], carry: Ca
     return SegmentEntry(int(path.stem), len(held.batch), int(times.min()), int(times.max()), index.size, size)
 
 
-def write_arrow(path: Path, held: Clustered, bus_names: list[str]) -> None:
-    """Write the Arrow file, as a whole or not at all."""
+def write_arrow(path: Path, held: Clustered, bus_names: list[str], durable: bool = True) -> None:
+    """Write the Arrow file, as a whole or not at all; without ``durable`` it may be lost with the power."""
     import pyarrow as pa
 
     record = record_of(held, bus_names)
@@ -89,7 +93,8 @@ def write_arrow(path: Path, held: Clustered, bus_names: list[str]) -> None:
             with pa.ipc.new_file(file, record.schema) as writer:
                 writer.write_batch(record)
             file.flush()
-            os.fsync(file.fileno())
+            if durable:
+                os.fsync(file.fileno())
         draft.replace(path)
     except OSError:
         draft.unlink(missing_ok=True)
