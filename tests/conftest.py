@@ -19,9 +19,10 @@ settings.load_profile("keel")
 
 @pytest.fixture(autouse=True)
 def shelf_of_its_own(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
-    """No test sees the recordings of the person who runs it."""
+    """No test sees the recordings or the settings of the person who runs it."""
     home = tmp_path / "shelf"
     monkeypatch.setenv("KEEL_HOME", str(home))
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
     yield home
 
 

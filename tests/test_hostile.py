@@ -112,7 +112,7 @@ def test_the_app_shows_markup_and_escapes_as_text(tmp_path: Path) -> None:
         title = terminal._tmux("display", "-p", "#{pane_title}")
         terminal.keys("2")
         terminal.until("anatomy frame 1", "[red]s[/]·")
-        terminal.keys("x", "x")
+        terminal.keys("x", "x", "x")
         terminal.until("payload, text", "·]0;owne")
         for key, word in (("3", "longest gap"), ("4", "what follows my marks?"), ("e", "esc leave")):
             terminal.keys(key)

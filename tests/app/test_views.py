@@ -68,6 +68,8 @@ async def test_frames_show_both_differences(plain: Path) -> None:
         await pilot.press("x")
         assert "payload, bits" in shown(app) and "00000001 00000111" in shown(app)
         await pilot.press("x")
+        assert "payload, decimal" in shown(app) and "  1   7" in shown(app)
+        await pilot.press("x")
         assert "payload, text" in shown(app) and "steady" in shown(app)
 
 

@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.app import words
+from keel.app.header import header_bits
 from keel.app.palette import Palette
 from keel.app.paper import Line
 from keel.app.picture import Picture
@@ -18,6 +19,7 @@ from keel.model.bus import wire_ns
 from keel.model.faults import Fault
 from keel.model.frames import Bytes, Flag, FrameBatch, Times
 from keel.model.identity import Form, format_ident
+from keel.model.plain import plain
 from keel.signals.dictionary import GLYPHS, Message
 
 SENTENCES = {
@@ -41,13 +43,14 @@ SENTENCES = {
 
 @dataclass(frozen=True)
 class Subject:
-    """A frame in hand, the payload of its identifier before it (or None), and the latest of its identifier."""
+    """A frame in hand, the payload of its identifier before it (or None), the latest of its identifier, its note."""
 
     number: int
     frame: FrameBatch
     before: bytes | None
     recent_times: Times
     recent_payloads: Bytes
+    note: str = ""
 
 
 def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture: Picture) -> list[Line]:
@@ -72,6 +75,10 @@ def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture
     length = int(wire_ns(frame.bus, frame.bits, frame.fast_bits, picture.snapshot.manifest.buses)[0])
     bits = int(frame.bits[0]) + int(frame.fast_bits[0])
     say(f"{words.of_day(int(frame.time[0]))} UTC · {words.length(length)}, {bits} bits", "dim")
+    if subject.note:
+        for text in wrap(f"✎ {plain(subject.note, 400)}", max(width - 1, 20), subsequent_indent="  "):
+            say(text, "brass")
+    lines += header_bits(palette, width, frame)
     faults = [fault for fault in Fault if int(frame.faults[0]) & fault]
     for fault in faults:
         for text in wrap(f"✕ {fault.title}: {SENTENCES[fault]}", max(width - 1, 20), subsequent_indent="  "):

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from rich.highlighter import Highlighter
+from rich.text import Text
 from textual import events
 from textual.app import ComposeResult
 from textual.containers import Horizontal
@@ -13,6 +15,7 @@ from textual.widgets import Input
 
 from keel.app import words
 from keel.app.actions import Action, actions_in
+from keel.app.asks import remembered
 from keel.app.paper import Line, Sheet
 from keel.app.state import VIEWS
 
@@ -91,8 +94,37 @@ class Tag(Sheet):
         return [line]
 
 
+class Pointer(Highlighter):
+    """Underlines an ask from where it is wrong.
+
+    Attributes:
+        at: Where that is, None if nothing is.
+    """
+
+    at: int | None = None
+
+    def highlight(self, text: Text) -> None:
+        """Mark what cannot be understood."""
+        if self.at is not None and text.plain:
+            start = min(self.at, len(text.plain) - 1)
+            word = len(text.plain[start:].split(" ", 1)[0]) or 1
+            text.stylize("bold underline #f0716a", start, start + word)
+
+
 class AskInput(Input):
-    """The text. Enter is answered at once, so that no key after it goes astray."""
+    """The text. Enter is answered at once, so that no key after it goes astray; tab completes, ↑ ↓ go through asks
+    entered before."""
+
+    async def on_key(self, event: events.Key) -> None:
+        """Keys that a line of text would not take."""
+        line = self.parent
+        if isinstance(line, AskLine) and line.typing and event.key in ("tab", "up", "down"):
+            event.stop()
+            event.prevent_default()
+            if event.key == "tab":
+                line.complete()
+            else:
+                line.recall(1 if event.key == "up" else -1)
 
     async def action_submit(self) -> None:
         """Hand the text to the line it stands in."""
@@ -121,13 +153,26 @@ class AskLine(Horizontal):
     class Left(Message):
         """Typing ended."""
 
-    def __init__(self, complaint: Callable[[str], str | None]) -> None:
-        """``complaint`` says what is wrong with a text, or None."""
+    def __init__(
+        self,
+        complaint: Callable[[str], str | None],
+        completions: Callable[[str], list[str]] = lambda _: [],
+        place: Callable[[str], int | None] = lambda _: None,
+    ) -> None:
+        """``complaint`` says what is wrong with a text, or None; ``completions`` what it could become; ``place``
+        where it is wrong."""
         super().__init__(id="asking")
         self._ask = ""
+        self._completions, self._place = completions, place
+        self.pointer = Pointer()
+        self._asked: list[str] = []
+        self._recalled, self._typed = -1, ""
         self._complaint = complaint
         self.input = AskInput(
-            id="ask", compact=True, placeholder='id:1A0,220   bus:a   fault   gap>120ms   bytes:"B0 ??"'
+            id="ask",
+            compact=True,
+            highlighter=self.pointer,
+            placeholder='id:1A0,220   bus:a   fault   gap>120ms   bytes:"B0 ??"',
         )
         self.input.can_focus = False
         self.result = Result()
@@ -156,7 +201,24 @@ class AskLine(Horizontal):
         self.input.can_focus = True
         self.input.placeholder = 'id:1A0,220   bus:a   fault   gap>120ms   bytes:"B0 ??"'
         self.input.styles.width = max(min(self.size.width * 6 // 10, 80), 30)
+        self._asked, self._recalled = remembered(), -1
         self.input.focus()
+
+    def complete(self) -> None:
+        """Take the likeliest completion."""
+        found = self._completions(self.input.value)
+        if found:
+            self.input.value = found[0]
+            self.input.cursor_position = len(found[0])
+
+    def recall(self, by: int) -> None:
+        """An ask entered before, further back or nearer."""
+        if self._recalled < 0:
+            self._typed = self.input.value
+        self._recalled = min(max(self._recalled + by, -1), len(self._asked) - 1)
+        text = self._typed if self._recalled < 0 else self._asked[self._recalled]
+        self.input.value = text
+        self.input.cursor_position = len(text)
 
     def end(self) -> None:
         """Stop typing; what is in force is shown again."""
@@ -170,7 +232,13 @@ class AskLine(Horizontal):
         event.stop()
         if self.typing:
             complaint = self._complaint(event.value)
-            self.result.say(complaint or "enter searches", "coral" if complaint else "dim")
+            found = [text[len(text) - len(text.split(" ")[-1]) :] for text in self._completions(event.value)]
+            more = "tab " + "  ".join(found) if found and event.value else ""
+            self.pointer.at = self._place(event.value) if complaint else None
+            if complaint:
+                self.result.say(f"{complaint}   {more}", "coral")
+            else:
+                self.result.say(f"enter searches   {more}", "dim")
 
     def enter(self) -> None:
         """Take the text, unless something is wrong with it."""
@@ -226,7 +294,11 @@ class KeyLine(Sheet):
             at = line.put(1, "enter", style("brass", "panel", True)) + 1
             at = line.put(at, "search", style("dim", "panel")) + 3
             at = line.put(at, "esc", style("brass", "panel", True)) + 1
-            line.put(at, "leave as it was", style("dim", "panel"))
+            at = line.put(at, "leave as it was", style("dim", "panel")) + 3
+            at = line.put(at, "tab", style("brass", "panel", True)) + 1
+            at = line.put(at, "complete", style("dim", "panel")) + 3
+            at = line.put(at, "↑ ↓", style("brass", "panel", True)) + 1
+            line.put(at, "asks entered before", style("dim", "panel"))
             return [line]
         shown = [a for a in actions_in(self._view) if a.word]
         while shown and 1 + sum(len(a.shown) + len(a.word) + 4 for a in shown) > width:
@@ -249,13 +321,17 @@ class KeyLine(Sheet):
                 self.post_message(self.Pressed(action))
 
 
-def result_words(total: int, in_lens: int, rank: int | None, asked: bool, lens: bool, following: bool = False) -> str:
-    """How many match in all and in the lens, and where the pick stands among them."""
+def result_words(
+    total: int, in_lens: int, rank: int | None, asked: bool, lens: bool, following: bool = False, looked: float = 1.0
+) -> str:
+    """How many match in all and in the lens, and where the pick stands among them; how much is looked at yet."""
     text = f"{words.count(total)} frames" if asked else f"everything · {words.count(total)} frames"
     if lens:
         text += f" · {words.count(in_lens)} in lens"
     if rank is not None:
         text += f" · frame {words.count(rank + 1)} of {words.count(in_lens)}"
+    if looked < 1:
+        text += f" so far · {looked:.0%} looked at"
     if following:
         text += " · following the newest"
     return text

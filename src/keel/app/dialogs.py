@@ -92,23 +92,68 @@ class AskName(ModalScreen[str | None]):
     )
     BINDINGS = [Binding("escape", "leave", show=False)]
 
-    def __init__(self, title: str, hint: str, proposal: str) -> None:
+    def __init__(self, title: str, hint: str, proposal: str, empty: bool = False) -> None:
+        """With ``empty``, an empty line is an answer too."""
         super().__init__()
-        self._title, self._hint, self._proposal = title, hint, proposal
+        self._title, self._hint, self._proposal, self._empty = title, hint, proposal, empty
 
     def compose(self) -> ComposeResult:
         """The question and the answer."""
         with Vertical():
             yield Static(plain(self._title), markup=False)
-            yield Input(self._proposal, id="name", max_length=40, compact=True)
-            yield Static(self._hint, classes="dim", markup=False)
+            yield Input(self._proposal, id="name", max_length=200, compact=True)
+            yield Static(plain(self._hint), classes="dim", markup=False)
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Take it."""
-        self.dismiss(event.value.strip() or None)
+        text = event.value.strip()
+        self.dismiss(text if text or self._empty else None)
 
     def action_leave(self) -> None:
         """Leave it."""
+        self.dismiss(None)
+
+
+@dataclass(frozen=True)
+class Choice:
+    """Something to choose: what is given back, and its words."""
+
+    value: str
+    words: str
+
+
+class Choose(ModalScreen[str | None]):
+    """A list to choose from. Gives back the value, or None."""
+
+    DEFAULT_CSS = (
+        "Choose {"
+        + BOX
+        + """}
+    Choose Vertical { width: 92; height: auto; max-height: 80%; background: $panel; padding: 1 3; }
+    Choose OptionList { height: auto; max-height: 20; border: none; background: $panel; padding: 0; margin: 1 0; }
+    Choose OptionList:focus { border: none; }
+    Choose .dim { color: #6b7a88; }
+    """
+    )
+    BINDINGS = [Binding("escape,q", "leave", show=False)]
+
+    def __init__(self, title: str, choices: list[Choice]) -> None:
+        super().__init__()
+        self._title, self._choices = title, choices
+
+    def compose(self) -> ComposeResult:
+        """The list."""
+        with Vertical():
+            yield Static(plain(self._title), markup=False)
+            yield OptionList(*(Option(Text(plain(c.words))) for c in self._choices))
+            yield Static("↑ ↓ choose    enter take    esc leave", classes="dim", markup=False)
+
+    def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
+        """Take it."""
+        self.dismiss(self._choices[event.option_index].value)
+
+    def action_leave(self) -> None:
+        """Take none."""
         self.dismiss(None)
 
 
@@ -131,6 +176,9 @@ ASKS = (
     ('len>8  bytes:"B0 ?? 04"  bytes@2:FF', "payload: its length, bytes anywhere, bytes in one place"),
     ('text:"ready"', "text in the payload"),
     ("fault  fault:crc,ack", "faulty frames, or some classes"),
+    ("moved  moved@3  bit@17:1", "the payload changed, byte 3 of it did, a bit stands so"),
+    ("near(fault within 50ms)", "what happened about it"),
+    ("fault then id:220 within 50ms", "the second, if the first was shortly before"),
     ("gap>120ms  step<50us", "time since the same identifier, since the frame before"),
     ("at:12.5s..13.1s", "time since the recording's start"),
     ("id:220 not fault or (bus:b len<8)", "side by side means and; or, not, parentheses"),
@@ -153,7 +201,7 @@ def guide_text() -> str:
         "",
         "In narrow windows columns drop in this order",
         "  Watch   kept signals, activity, moved, jitter, frames, cycle, name",
-        "  Frames  direction, name, kept signals, bus, number, length",
+        "  Frames  the times not chosen, direction, name, kept signals, bus, number, length",
     ]
     return "\n".join(parts)
 

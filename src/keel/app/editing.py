@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
+from copy import copy
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from keel.app.desk import Desk
 from keel.app.picture import Picture
@@ -14,6 +16,10 @@ from keel.model.span import Mark
 
 if TYPE_CHECKING:
     from keel.hunt.marks import Candidate
+    from keel.store.manifest import Manifest
+
+EDITED = ("comments", "asks", "checks", "nominal")
+"""What `Editing.edit` may change."""
 
 
 class Editing:
@@ -41,7 +47,7 @@ class Editing:
             self._given = 0
 
         self._desk.do(add)
-        self._history.push(f"mark {number}", lambda: self._desk.do(remove))
+        self._history.push(f"mark {number}", lambda: self._desk.do(remove), lambda: self._desk.do(add))
         return number
 
     def keep_signal(self, picture: Picture, candidate: Candidate, name: str) -> str:
@@ -70,8 +76,27 @@ class Editing:
                         manifest.dictionary = manifest.dictionary.with_signal(bus, form, ident, before)
 
         self._desk.do(keep)
-        self._history.push(f"signal {name}", lambda: self._desk.do(drop))
+        self._history.push(f"signal {name}", lambda: self._desk.do(drop), lambda: self._desk.do(keep))
         return f"kept {name}: {candidate.field.words()} of {picture.name(candidate.key)}"
+
+    def edit(self, words: str, change: Callable[[Manifest], None]) -> None:
+        """Change the manifest, so that it can be taken back; ``change`` must leave dictionary and segments alone."""
+        from keel.store.manifest import edit_manifest
+
+        kept: list[dict[str, Any]] = []
+
+        def do() -> None:
+            with edit_manifest(self._folder) as manifest:
+                kept.append({name: copy(getattr(manifest, name)) for name in EDITED})
+                change(manifest)
+
+        def undo() -> None:
+            with edit_manifest(self._folder) as manifest:
+                for name, value in kept.pop().items():
+                    setattr(manifest, name, value)
+
+        self._desk.do(do)
+        self._history.push(words, lambda: self._desk.do(undo), lambda: self._desk.do(do))
 
     def work_control(self, name: str, value: str) -> None:
         """Ask the recorder to work a control of its source."""

@@ -2,28 +2,32 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from textual import events
 from textual.message import Message
 
 from keel.app import words
 from keel.app.anatomy import Subject, anatomy
-from keel.app.pages import Page, fetch, next_fault, recent
+from keel.app.pages import Page, fetch, next_fault, recent, terms_of
 from keel.app.paper import Line, Sheet
+from keel.app.payloads import next_form, write_payload
 from keel.app.picture import Picture
 from keel.app.ribbon import kept_words
 from keel.app.rows import Column, fit, grow
 from keel.model.faults import Fault
 from keel.model.frames import Flag
 from keel.model.identity import format_ident
-from keel.model.plain import ascii_of
 
 ANATOMY_WIDTH = 49
 ANATOMY_FROM = 130
+TIMES = ("elapsed", "clock", "zeroed")
+"""The ways to say when a frame was; the one chosen stays, the others drop first."""
 COLUMNS = (
     Column("number", "number", 9, True, drop=2),
-    Column("time", "elapsed s", 12, True),
+    Column("clock", "clock UTC", 15, True, drop=9),
+    Column("elapsed", "elapsed s", 12, True, drop=9),
+    Column("zeroed", "from zero", 15, True, drop=9),
     Column("shown", "since shown", 11, True),
     Column("same", "same id", 11, True),
     Column("bus", "bus", 3, drop=3),
@@ -34,7 +38,6 @@ COLUMNS = (
     Column("payload", "payload", 23),
     Column("kept", "kept signals", 16, drop=5),
 )
-FORMS = ("hex", "bits", "text")
 
 
 class Frames(Sheet):
@@ -55,9 +58,11 @@ class Frames(Sheet):
         self._top = 0
         self._seen = 0
         self._form = "hex"
-        self._clock = False
+        self._time = "elapsed"
+        self.zero: int | None = None
         self._page: tuple[object, Page] | None = None
         self._goal: int | None = None
+        self._noted: tuple[object, dict[int, str]] | None = None
         self._shift = 0
 
     @property
@@ -137,6 +142,8 @@ class Frames(Sheet):
         if picture is None or not len(picture.matches):
             lines = [self.line(width) for _ in range(6)]
             text = "Opening the recording…" if picture is None else "No frame meets the ask within the lens."
+            if picture is not None and not picture.matches.complete:
+                text = f"Looking, {picture.matches.looked:.0%} of the frames so far."
             if picture is not None and not picture.snapshot.frames:
                 text = "No frames yet: they appear here as soon as the bus moves."
             lines[2].put(4, text, style("text"))
@@ -171,20 +178,25 @@ class Frames(Sheet):
             if m
             for s in m.signals
         )
-        wanted = tuple(c for c in COLUMNS if c.name != "kept" or kept)
+        wanted = tuple(self._sized(c) for c in COLUMNS if c.name != "kept" or kept)
         placed = fit(wanted, width - 4)
-        used = placed[-1][1] + placed[-1][0].width
-        spare = width - 4 - used
+        spare = width - 4 - placed[-1][1] - placed[-1][0].width
         if spare > 0:
             placed = grow(placed, "payload", min(spare, 170))
         return placed
 
+    def _sized(self, column: Column) -> Column:
+        """A column as it is wanted now: the chosen time stays, numbers have room for all their digits."""
+        if column.name == self._time:
+            return replace(column, drop=0)
+        if column.name == "number" and self.picture is not None:
+            return replace(column, width=max(column.width, len(words.count(self.picture.snapshot.frames))))
+        return column
+
     def _header(self, columns: list[tuple[Column, int]], width: int) -> Line:
         line = self.line(width)
         for column, at in columns:
-            title = "clock UTC" if column.name == "time" and self._clock else column.title
-            if column.name == "payload":
-                title = f"payload, {self._form}"
+            title = f"payload, {self._form}" if column.name == "payload" else column.title
             line.put(2 + at, title, self.palette.style("dim"), column.width, column.right)
         return line
 
@@ -203,18 +215,19 @@ class Frames(Sheet):
             line.put(0, "▌", style("brass", on))
         if faults:
             line.put(1, "✕", style("coral", on))
+        elif int(page.numbers[i]) in self._comments(picture):
+            line.put(1, "✎", style("brass", on))
         key = int(batch.keys()[i])
         time = int(batch.time[i])
         bus = int(batch.bus[i])
         flags = int(batch.flags[i])
         cells: dict[str, tuple[str, str]] = {
             "number": (words.count(int(page.numbers[i]) + 1), "dim"),
-            "time": (
-                words.of_day(time) if self._clock else f"{(time - picture.whole.start) / 1e9:.6f}",
-                "text",
-            ),
-            "shown": (_step(int(page.since_shown[i])), "dim"),
-            "same": (_step(int(page.since_same[i])), "dim"),
+            "clock": (words.of_day(time), "text"),
+            "elapsed": (f"{(time - picture.whole.start) / 1e9:.6f}", "text"),
+            "zeroed": (f"{(time - (self.zero or picture.whole.start)) / 1e9:+.6f}", "text"),
+            "shown": (words.step(int(page.since_shown[i])), "dim"),
+            "same": (words.step(int(page.since_same[i])), "dim"),
             "bus": (f" {picture.snapshot.manifest.buses[bus].name}", self.palette.bus(bus)),
             "id": (format_ident(int(batch.form[i]), int(batch.ident[i])), "strong"),
             "name": (picture.name(key), "text" if key in picture.messages else "faint"),
@@ -230,6 +243,13 @@ class Frames(Sheet):
             line.put(2 + at, text, style(role, on, column.name == "id"), column.width, column.right)
         return line
 
+    def _comments(self, picture: Picture) -> dict[int, str]:
+        """The notes on frames by number; made anew only when they change."""
+        kept = picture.snapshot.manifest.comments
+        if self._noted is None or self._noted[0] is not kept:
+            self._noted = (kept, {comment.number: comment.text for comment in kept})
+        return self._noted[1]
+
     def _payload(self, line: Line, at: int, width: int, page: Page, i: int, on: str) -> None:
         style = self.palette.style
         batch = page.batch
@@ -242,22 +262,12 @@ class Frames(Sheet):
         if int(batch.flags[i]) & Flag.REMOTE:
             line.put(at, f"remote, DLC {int(batch.dlc[i])}", style("dim", on), width)
             return
-        if self._form == "text":
-            line.put(at, ascii_of(payload), style("text", on), width)
-            return
         before = page.before[i]
-        size = 3 if self._form == "hex" else 9
-        room = max((width + 1) // size, 1)
-        first = min(self._shift, max(len(payload) - room, 0))
-        long = len(payload) - first > room
-        for place, n in enumerate(range(first, min(len(payload), first + room - (1 if long else 0)))):
-            fresh = before is not None and before[n : n + 1] != payload[n : n + 1]
-            text = f"{payload[n]:02X}" if self._form == "hex" else f"{payload[n]:08b}"
-            line.put(at + size * place, text, style("brass" if fresh else "text", on), size - 1)
-        if long:
-            line.put(at + size * (room - 1), "…", style("dim", on))
-        if first:
-            line.put(at - 1, "…", style("dim", on), 1)
+
+        def role(n: int) -> str:
+            return "brass" if before is not None and before[n : n + 1] != payload[n : n + 1] else "text"
+
+        write_payload(line, at, width, payload, self._form, role, self.palette, on, self._shift)
 
     def _beside(self, lines: list[Line], page: Page, picture: Picture, at: int, width: int, height: int) -> None:
         for line in lines:
@@ -266,9 +276,15 @@ class Frames(Sheet):
         if not 0 <= i < len(page.numbers):
             return
         number = int(page.numbers[i])
-        subject = Subject(number, page.batch.slice(i, i + 1), page.before[i], *recent(picture, number))
+        note = self._comments(picture).get(number, "")
+        subject = Subject(number, page.batch.slice(i, i + 1), page.before[i], *recent(picture, number), note)
         for row, line in enumerate(anatomy(self.palette, width - 2, height, subject, picture)[:height]):
             lines[row].paste(at + 1, line)
+
+    def terms(self) -> list[str]:
+        """What the frame in hand says of itself."""
+        i = self.cursor - self.page().top if self.picture is not None and len(self.picture.matches) else -1
+        return terms_of(self.picture, self.page().batch, i) if self.picture is not None and i >= 0 else []
 
     # What people do here.
 
@@ -312,13 +328,7 @@ class Frames(Sheet):
         """One frame down."""
         self.move(1)
 
-    def do_next_match(self) -> None:
-        """The next match."""
-        self.move(1)
-
-    def do_previous_match(self) -> None:
-        """The match before."""
-        self.move(-1)
+    do_next_match, do_previous_match = do_down, do_up
 
     def do_page_up(self) -> None:
         """One page up."""
@@ -330,7 +340,7 @@ class Frames(Sheet):
 
     def do_first(self) -> None:
         """To the first frame."""
-        self.move(-(1 << 60))
+        self.move(-self.cursor)
 
     def do_last(self) -> None:
         """To the last frame."""
@@ -347,13 +357,13 @@ class Frames(Sheet):
         self.repaint()
 
     def do_times(self) -> None:
-        """Elapsed time or time of day."""
-        self._clock = not self._clock
+        """Time as clock, elapsed, or from zero."""
+        self._time = TIMES[(TIMES.index(self._time) + 1) % len(TIMES)]
         self.repaint()
 
     def do_payload_form(self) -> None:
-        """Hex, bits, text."""
-        self._form = FORMS[(FORMS.index(self._form) + 1) % len(FORMS)]
+        """Hex, bits, decimal, text."""
+        self._form = next_form(self._form)
         self.repaint()
 
     def do_next_fault(self) -> None:
@@ -388,7 +398,3 @@ class Frames(Sheet):
     def on_mouse_scroll_up(self, event: events.MouseScrollUp) -> None:
         """Earlier frames."""
         self.move(-3)
-
-
-def _step(ns: int) -> str:
-    return "·" if ns == -1 else f"{ns / 1e9:+.6f}"

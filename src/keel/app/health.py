@@ -5,16 +5,18 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 from textual import events
 from textual.message import Message
 
 from keel.app import words
+from keel.app.checktable import check_lines
 from keel.app.paper import Line, Sheet
 from keel.app.picture import Health, Picture
 from keel.app.plot import Chart, Curve, draw_chart
-from keel.app.rows import Column, fit, grow, window
+from keel.app.roster import terms_of
+from keel.app.rows import Column, fit, grow, width_of, window
 from keel.app.strokes import spark
+from keel.app.watch import ask_for
 from keel.measure.cycles import Cycle
 from keel.measure.faults import FaultClass
 from keel.model.identity import key_words
@@ -31,13 +33,15 @@ FAULT_COLUMNS = (
 CYCLE_COLUMNS = (
     Column("bus", "bus", 4),
     Column("id", "identifier", 10, True),
-    Column("name", "name", 20, drop=1),
-    Column("usual", "usual ms", 9, True),
-    Column("mean", "mean ms", 9, True, drop=3),
-    Column("jitter", "jitter ms", 9, True, drop=4),
-    Column("histogram", "spread about the usual", 22, drop=2),
+    Column("name", "name", 17, drop=1),
+    Column("nominal", "nominal ms", 10, True, drop=2),
+    Column("mean", "mean ms", 9, True, drop=6),
+    Column("jitter", "jitter ms", 9, True, drop=5),
+    Column("p95", "95 % ms", 8, True, drop=8),
+    Column("p99", "99 % ms", 8, True, drop=7),
+    Column("histogram", "spread about the usual", 22, drop=3),
     Column("gap", "longest gap", 12, True),
-    Column("at", "at s", 10, True, drop=5),
+    Column("at", "at s", 10, True, drop=4),
     Column("state", "state", 18),
 )
 STATE_ROLES = {"steady": "dim", "too few": "faint"}
@@ -66,7 +70,7 @@ class HealthView(Sheet):
         self.picture: Picture | None = None
         self.pick: int | None = None
         self._panel = "cycles"
-        self._fault = self._top = 0
+        self._fault = self._check = self._check_row = self._top = 0
         self._upper = 10
         self._split = 80
 
@@ -100,7 +104,7 @@ class HealthView(Sheet):
         lines = [self.line(width) for _ in range(self._upper + 1)]
         for line, left in zip(lines, self._load(picture, health, self._split, self._upper), strict=False):
             line.paste(0, left)
-        right = self._faults(picture, health.faults, width - self._split, self._upper)
+        right = self._right(picture, health, width - self._split, self._upper)
         for line, other in zip(lines, right, strict=False):
             line.paste(self._split, other)
         lines += self._cycles(picture, health.cycles, width, height - len(lines))
@@ -136,6 +140,17 @@ class HealthView(Sheet):
             at = foot.put(at, text if load.frames else "silent", style("text")) + 3
         return [*lines, foot]
 
+    def _right(self, picture: Picture, health: Health, width: int, height: int) -> list[Line]:
+        """Faults, and under them the user's own checks."""
+        room = min(len(health.checks) + 1, max(height // 2, height - max(len(health.faults), 1) - 2))
+        active = self._check if self._panel == "checks" else None
+        checks = check_lines(self.palette, width - 1, health.checks[: room - 1], picture.whole.start, active)
+        lines = self._faults(picture, health.faults, width, height)
+        self._check_row = height - len(checks)
+        for line, check in zip(lines[self._check_row :], checks, strict=True):
+            line.paste(1, check)
+        return lines
+
     def _faults(self, picture: Picture, faults: list[FaultClass], width: int, height: int) -> list[Line]:
         style = self.palette.style
         lines = [self.line(width) for _ in range(height)]
@@ -149,7 +164,8 @@ class HealthView(Sheet):
         if not faults:
             lines[2].put(3, "· no faulty frame in the lens", style("dim"))
             return lines
-        for i, fault in enumerate(faults[: height - 2]):
+        checks = len(picture.health.checks) if picture.health is not None else 0
+        for i, fault in enumerate(faults[: max(height - 3 - min(checks, height // 2), 1)]):
             picked = active and i == self._fault
             on = "raised" if picked else "ink"
             line = lines[1 + i]
@@ -204,15 +220,21 @@ class HealthView(Sheet):
             line.put(0, "▌", style("brass", on))
         bus = cycle.key >> 56
         odd = cycle.state not in STATE_ROLES
-        state = f"{cycle.state} {cycle.gaps}×" if cycle.state == "dropped out" else cycle.state
+        times = {"dropped out": cycle.gaps, "late": cycle.late}.get(cycle.state)
+        state = f"{cycle.state} {words.count(times)}×" if times else cycle.state
+        baseline = picture.wish.baseline
+        if baseline is not None and cycle.key in picture.census and picture.census[cycle.key].first >= baseline:
+            state, odd = f"new · {state}", True
         cells = {
             "bus": (f" {picture.bus_name(cycle.key)}", self.palette.bus(bus)),
             "id": (key_words(cycle.key), "strong"),
             "name": (picture.name(cycle.key), "text" if cycle.key in picture.messages else "faint"),
-            "usual": (words.cycle(cycle.usual), "text"),
+            "nominal": (words.cycle(cycle.nominal) + ("*" if cycle.named else ""), "text"),
             "mean": (words.cycle(cycle.mean), "dim"),
             "jitter": (f"± {cycle.deviation / 1e6:.1f}", "dim"),
-            "histogram": (spark(np.sqrt(_bins(cycle, columns))), self.palette.bus(bus)),
+            "p95": (words.cycle(cycle.p95), "dim"),
+            "p99": (words.cycle(cycle.p99), "dim"),
+            "histogram": (spark(np.sqrt(cycle.in_cells(width_of(columns, "histogram")))), self.palette.bus(bus)),
             "gap": (words.length(cycle.gap), "brass" if odd else "dim"),
             "at": (words.seconds(cycle.gap_at - picture.whole.start), "dim"),
             "state": (state, "brass" if odd else STATE_ROLES[cycle.state]),
@@ -231,6 +253,10 @@ class HealthView(Sheet):
             return
         if self._panel == "faults":
             self._fault = min(max(self._fault + by, 0), max(len(health.faults) - 1, 0))
+            self.repaint()
+            return
+        if self._panel == "checks":
+            self._check = min(max(self._check + by, 0), max(len(health.checks) - 1, 0))
             self.repaint()
             return
         keys = [c.key for c in health.cycles]
@@ -264,9 +290,32 @@ class HealthView(Sheet):
 
     def do_panel(self) -> None:
         """The other list."""
-        has_faults = self.picture is not None and self.picture.health is not None and bool(self.picture.health.faults)
-        self._panel = "faults" if self._panel == "cycles" and has_faults else "cycles"
+        health = self.picture.health if self.picture is not None else None
+        panels = ["cycles"]
+        if health is not None:
+            panels += (["faults"] if health.faults else []) + (["checks"] if health.checks else [])
+        self._panel = panels[(panels.index(self._panel) + 1) % len(panels)] if self._panel in panels else panels[0]
         self.repaint()
+
+    @property
+    def check_in_hand(self) -> str | None:
+        """The text of the check in hand, if the checks have the keys."""
+        health = self.picture.health if self.picture is not None else None
+        if self._panel != "checks" or health is None or not health.checks:
+            return None
+        return health.checks[min(self._check, len(health.checks) - 1)].text
+
+    def terms(self) -> list[str]:
+        """What is in hand, as terms of an ask."""
+        picture = self.picture
+        if picture is None or picture.health is None:
+            return []
+        if self._panel == "faults" and picture.health.faults:
+            fault = picture.health.faults[self._fault]
+            return [f"fault:{fault.fault.word}", f"near(fault:{fault.fault.word} within 50ms)"]
+        if self.pick is None or self.pick not in picture.census:
+            return []
+        return terms_of(picture, self.pick, ask_for(picture, self.pick))
 
     def _fault_in_hand(self) -> FaultClass | None:
         health = self.picture.health if self.picture else None
@@ -298,8 +347,22 @@ class HealthView(Sheet):
         """What is in hand, as frames."""
         if self._panel == "faults":
             self.do_first_of()
+        elif self._panel == "checks":
+            self._open_check()
         elif self.pick is not None:
             self.post_message(self.Jump("", None, None, self.pick))
+
+    def _open_check(self) -> None:
+        health = self.picture.health if self.picture is not None else None
+        if health is None or not health.checks:
+            return
+        verdict = health.checks[min(self._check, len(health.checks) - 1)]
+        if verdict.at is not None and verdict.key is not None:
+            self.post_message(self.Jump("", None, verdict.at, verdict.key))
+        elif verdict.text.strip().lower().startswith("count("):
+            from keel.measure.checks import parse_check
+
+            self.post_message(self.Jump(parse_check(verdict.text).of, None))
 
     def on_click(self, event: events.Click) -> None:
         """Pick the clicked row."""
@@ -307,7 +370,10 @@ class HealthView(Sheet):
         if health is None:
             return
         if event.y < self._upper and event.x > self._split:
-            if 1 <= event.y <= len(health.faults):
+            if event.y > self._check_row and event.y - self._check_row <= len(health.checks):
+                self._panel, self._check = "checks", event.y - self._check_row - 1
+                self.repaint()
+            elif 1 <= event.y <= len(health.faults):
                 self._panel, self._fault = "faults", event.y - 1
                 self.repaint()
                 if event.chain == 2:
@@ -327,9 +393,3 @@ class HealthView(Sheet):
     def on_mouse_scroll_up(self, event: events.MouseScrollUp) -> None:
         """Up the list."""
         self.move(-3)
-
-
-def _bins(cycle: Cycle, columns: list[tuple[Column, int]]) -> npt.NDArray[np.int64]:
-    """The histogram in as many cells as its column has: all bins, or pairs of them."""
-    width = next((c.width for c, _ in columns if c.name == "histogram"), 0)
-    return cycle.counts if width >= len(cycle.counts) else cycle.counts.reshape(-1, 2).sum(axis=1)

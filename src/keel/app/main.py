@@ -10,9 +10,10 @@ from textual import work
 from textual.worker import get_current_worker
 
 from keel.app import dialogs
+from keel.app.asks import remember
 from keel.app.bars import AskLine, KeyLine, ViewBar
-from keel.app.shell import Shell
 from keel.app.state import FRAMES, HUNT
+from keel.app.steering import Steering
 from keel.app.tape import Tape
 from keel.errors import KeelError
 from keel.model.span import Span
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
     from keel.app.watch import Watch
 
 
-class KeelApp(Shell):
+class KeelApp(Steering):
     """Keel."""
 
     def on_tape_chosen(self, message: Tape.Chosen) -> None:
@@ -55,6 +56,7 @@ class KeelApp(Shell):
 
     def on_ask_line_asked(self, message: AskLine.Asked) -> None:
         """Take the ask."""
+        remember(message.text)
         self.change("ask", ask=message.text)
 
     def on_ask_line_left(self, message: AskLine.Left) -> None:
@@ -65,6 +67,10 @@ class KeelApp(Shell):
     def on_watch_picked(self, message: Watch.Picked) -> None:
         """A row of Watch."""
         self.change("pick", pick=message.key)
+
+    def on_watch_asked(self, message: Watch.Asked) -> None:
+        """A group, as frames."""
+        self.change("frames of a group", view=FRAMES, ask=message.ask)
 
     def on_watch_opened(self, message: Watch.Opened) -> None:
         """Only this identifier, as frames."""
@@ -79,7 +85,10 @@ class KeelApp(Shell):
 
     def on_frames_picked(self, message: Frames.Picked) -> None:
         """A frame was taken in hand."""
-        self.state = replace(self.state, pick=message.key, frame=message.number)
+        old, new = self.state, replace(self.state, pick=message.key, frame=message.number)
+        if not (self.history.steps and self.history.steps[-1].words == "frame"):
+            self.history.push("frame", lambda: self._set(old), lambda: self._set(new))
+        self.state = new
         self.say_result()
 
     def on_health_view_picked(self, message: HealthView.Picked) -> None:

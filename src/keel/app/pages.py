@@ -7,7 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from keel.app.picture import Picture
-from keel.model.frames import Bytes, FrameBatch, Times, concat
+from keel.model.faults import fault_words
+from keel.model.frames import Bytes, Flag, FrameBatch, Times, concat
+from keel.model.identity import format_ident
 
 
 @dataclass(frozen=True)
@@ -46,6 +48,29 @@ def fetch(picture: Picture, top: int, count: int) -> Page:
         steps[0] = -1
     since = np.concatenate(same) if same else steps
     return Page(top, shown[extra:], batch.slice(extra, len(batch)), steps[extra:], since[extra:], before[extra:])
+
+
+def terms_of(picture: Picture, batch: FrameBatch, i: int) -> list[str]:
+    """What a frame of a page says of itself, as terms of an ask."""
+    if i >= len(batch):
+        return []
+    bus = picture.snapshot.manifest.buses[int(batch.bus[i])].name
+    ident = format_ident(int(batch.form[i]), int(batch.ident[i]))
+    terms = [f"id:{ident}"] if ident != "—" else []
+    terms.append(f"bus:{bus}")
+    key = int(batch.keys()[i])
+    if key in picture.messages:
+        terms.append(f"name:{picture.name(key)}")
+    terms += [f"fault:{word}" for word in fault_words(int(batch.faults[i]))]
+    payload = batch.payload(i)
+    terms.append(f"len={len(payload)}")
+    if payload:
+        terms.append(f'bytes@0:"{payload[:8].hex(" ").upper()}"')
+        terms.append(f"moved {terms[0]}")
+    terms.append(f"dir:{'tx' if int(batch.flags[i]) & Flag.TX else 'rx'}")
+    seconds = (int(batch.time[i]) - picture.whole.start) / 1e9
+    terms.append(f"at:{max(seconds - 0.05, 0.0):.3f}s..{seconds + 0.05:.3f}s")
+    return terms
 
 
 def recent(picture: Picture, number: int, most: int = 60) -> tuple[Times, Bytes]:

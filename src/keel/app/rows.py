@@ -45,3 +45,8 @@ def grow(placed: list[tuple[Column, int]], name: str, extra: int) -> list[tuple[
         grown.append((Column(column.name, column.title, column.width + more, column.right), at + shift))
         shift += more
     return grown
+
+
+def width_of(placed: list[tuple[Column, int]], name: str) -> int:
+    """How wide a column is, 0 if it is not shown."""
+    return next((c.width for c, _ in placed if c.name == name), 0)

@@ -77,7 +77,8 @@ class Shell(App[None]):
         self.views: dict[str, Any] = {}
         self._room = Container(Opening(), id="room")
         self.head = Head(folder.stem if folder else "")
-        self.tape, self.bar, self.asking, self.keys = Tape(), ViewBar(), AskLine(self._complaint), KeyLine()
+        self.tape, self.bar, self.keys = Tape(), ViewBar(), KeyLine()
+        self.asking = AskLine(self._complaint, self._completions, self._wrong_at)
 
     def compose(self) -> ComposeResult:
         """Head, tape, names, the views, ask, keys."""
@@ -154,10 +155,11 @@ class Shell(App[None]):
             self.tell(self._why(news), 10, error=True)
             return
         self.picture = news
-        for sentence in (*news.snapshot.problems, *news.snapshot.manifest.notes):
+        trouble = (news.status.trouble,) if news.status is not None and news.status.trouble else ()
+        for sentence in (*trouble, *news.snapshot.problems, *news.snapshot.manifest.notes):
             if sentence not in self._told:
                 self._told.add(sentence)
-                self.tell(sentence, 8, error=sentence in news.snapshot.problems)
+                self.tell(sentence, 8, error=sentence not in news.snapshot.manifest.notes)
         self._received = time.monotonic()
         self.head.show(news)
         self.tape.show(news)
@@ -186,7 +188,7 @@ class Shell(App[None]):
         asked, lens = bool(picture.wish.ask), picture.wish.lens is not None
         following = self.state.view == FRAMES and frames.following and picture.snapshot.live
         total, here = picture.matches.total, len(picture.matches)
-        self.asking.result.say(result_words(total, here, rank, asked, lens, following))
+        self.asking.result.say(result_words(total, here, rank, asked, lens, following, picture.matches.looked))
 
     def _wish(self) -> None:
         if self._desk is None:
@@ -195,20 +197,34 @@ class Shell(App[None]):
 
         s = self.state
         chart = self.views[HEALTH].chart_cells
-        self._desk.wish(Wish(s.view, s.lens, s.ask, s.held, self.tape.cells, chart))
+        self._desk.wish(Wish(s.view, s.lens, s.ask, s.held, self.tape.cells, chart, s.baseline, s.hush))
 
     def on_resize(self) -> None:
         """The tape has another width."""
         self.call_after_refresh(self._wish)
 
-    def _complaint(self, text: str) -> str | None:
+    def _error_in(self, text: str) -> AskError | None:
         from keel.ask.language import parse
 
         try:
             parse(text, self.picture.scene if self.picture else None)
         except AskError as error:
-            return str(error)
+            return error
         return None
+
+    def _complaint(self, text: str) -> str | None:
+        error = self._error_in(text)
+        return str(error) if error is not None else None
+
+    def _wrong_at(self, text: str) -> int | None:
+        error = self._error_in(text)
+        return error.position if error is not None else None
+
+    def _completions(self, text: str) -> list[str]:
+        from keel.ask.completion import complete
+
+        picture = self.picture
+        return complete(text, picture.scene if picture else None, tuple(picture.census) if picture else ())
 
     # Changes of what is shared, and the way back.
 
@@ -219,7 +235,7 @@ class Shell(App[None]):
             return
         only_pick = set(to) <= {"pick", "frame"}
         if not (only_pick and self.history.steps and self.history.steps[-1].words == words):
-            self.history.push(words, lambda: self._set(old))
+            self.history.push(words, lambda: self._set(old), lambda: self._set(new))
         self._set(new)
 
     def _set(self, state: State) -> None:
@@ -287,6 +303,11 @@ class Shell(App[None]):
         """Take back the last change."""
         words = self.history.back()
         self.tell(f"took back: {words}" if words else "there is nothing to take back", 1.5)
+
+    def do_forward(self) -> None:
+        """Make the change again that was taken back."""
+        words = self.history.forward()
+        self.tell(f"made again: {words}" if words else "there is nothing to make again", 1.5)
 
     def do_mark(self) -> None:
         """Flag a mark: now, or at the frame in hand."""

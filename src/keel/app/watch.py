@@ -2,39 +2,39 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from textual import events
 from textual.message import Message
 
-from keel.app import words
 from keel.app.paper import Line, Sheet
+from keel.app.payloads import next_form
 from keel.app.picture import Picture
-from keel.app.ribbon import bytes_that_fit, kept_words, ribbon, value_lines
+from keel.app.preferences import prefer, preference
+from keel.app.ribbon import bytes_that_fit, ribbon, value_lines
+from keel.app.roster import GROUPS, Heading, Range, Roster, arrange, range_of, terms_of
 from keel.app.rows import Column, fit, window
-from keel.app.strokes import spark
-from keel.measure.census import Tally
+from keel.app.watchrow import FRESH_NS, heading_line, row_line
 from keel.model.identity import Form, key_words, unpack_key
-from keel.model.units import NS_PER_S
 
 COLUMNS = (
     Column("bus", "bus", 5),
     Column("id", "identifier", 11, True),
-    Column("name", "name", 18, drop=1),
+    Column("name", "name", 17, drop=1),
     Column("frames", "frames", 9, True, drop=3),
     Column("rate", "rate /s", 8, True),
     Column("cycle", "cycle ms", 9, True, drop=2),
-    Column("jitter", "jitter ms", 10, True, drop=4),
+    Column("jitter", "jitter ms", 9, True, drop=4),
     Column("activity", "activity", 16, drop=6),
     Column("len", "len", 3, True),
     Column("payload", "payload now", 23),
-    Column("moved", "moved", 7, True, drop=5),
+    Column("moved", "moved", 9, True, drop=5),
     Column("faults", "faults", 7, True),
     Column("kept", "kept signals", 17, drop=7),
 )
-SORTS = ("id", "name", "frames", "rate", "cycle", "jitter", "moved", "faults")
+ALWAYS = ("id", "payload")
+UPWARD = ("bus", "id", "name", "cycle", "payload")
 RIBBON_ROWS = 7
-FRESH_NS = (400_000_000, 1_500_000_000)
 
 
 class Watch(Sheet):
@@ -52,41 +52,37 @@ class Watch(Sheet):
 
         key: int
 
+    @dataclass
+    class Asked(Message):
+        """A group is wanted as frames."""
+
+        ask: str
+
     def __init__(self) -> None:
         super().__init__(id="watch")
         self.picture: Picture | None = None
         self.pick: int | None = None
-        self._keys: list[int] = []
+        self.learning = False
+        self._roster = Roster((), (), {})
         self._sort, self._reversed = "id", False
+        self._group, self._ranges = "", list[Range]()
+        self._drawing: int | None = None
+        self._form = "hex"
         self._top = self._first_byte = 0
         self._heads: list[tuple[int, int, str]] = []
+        self._hidden = set(preference("watch hides") or [])
+
+    @property
+    def _keys(self) -> tuple[int, ...]:
+        return self._roster.keys
 
     def show(self, picture: Picture) -> None:
         """Show another moment."""
         self.picture = picture
-        self._keys = self._sorted(picture)
+        self._roster = arrange(picture, self._sort, self._reversed, self._group, self._ranges)
         if self.pick not in picture.census and self._keys:
             self.pick = self._keys[0]
         self.repaint()
-
-    def _sorted(self, picture: Picture) -> list[int]:
-        census = picture.census
-
-        def value(key: int) -> tuple[object, ...]:
-            tally = census[key]
-            worth: dict[str, object] = {
-                "id": 0,
-                "name": picture.name(key).lower(),
-                "frames": -tally.frames,
-                "rate": -tally.frames,
-                "cycle": tally.cycle.mean,
-                "jitter": -tally.cycle.deviation,
-                "moved": -tally.changes,
-                "faults": -tally.faults,
-            }
-            return worth[self._sort], key
-
-        return sorted(census, key=value, reverse=self._reversed)
 
     def paint(self, width: int, height: int) -> list[Line]:
         """Header, rows, ribbon."""
@@ -97,25 +93,50 @@ class Watch(Sheet):
         ribbon_rows = RIBBON_ROWS if height >= 18 else 0
         columns = self._columns(width)
         lines = [self._header(columns, width)]
-        room = height - 1 - ribbon_rows
-        cursor = self._keys.index(self.pick) if self.pick in self._keys else 0
-        self._top = window(cursor, self._top, room, len(self._keys))
-        for key in self._keys[self._top : self._top + room]:
-            lines.append(self._row(picture, key, columns, width))
-        below = len(self._keys) - self._top - room
+        room = height - 1 - max(ribbon_rows, 1)
+        rows = self._roster.rows
+        cursor = rows.index(self.pick) if self.pick in rows else 0
+        self._top = window(cursor, self._top, room, len(rows))
+        if self._top == 1 and isinstance(rows[0], Heading):
+            self._top = 0
+        for row in rows[self._top : self._top + room]:
+            if isinstance(row, Heading):
+                lines.append(heading_line(self.palette, picture, row, columns, width))
+            else:
+                silent = self._roster.silent.get(row)
+                lines.append(row_line(self.palette, picture, row, columns, width, row == self.pick, self._form, silent))
         while len(lines) < 1 + room:
             lines.append(self.line(width))
         if ribbon_rows and self.pick is not None and self.pick in picture.census:
             lines += self._ribbon(picture, self.pick, width)
-        if below > 0:
-            lines[min(1 + room, height - 1)].put(2, f"↓ {below} more", style("dim"))
+        else:
+            lines.append(self.line(width))
+        below = len(rows) - self._top - room
+        said = ([f"↓ {below} more"] if below > 0 else []) + self._said(picture)
+        lines[1 + room].put(2, "   ".join(said), style("dim"), width - 3)
         return lines
+
+    def _said(self, picture: Picture) -> list[str]:
+        """What counts now besides the ask, in words."""
+        said = []
+        zero = picture.whole.start
+        if picture.wish.baseline is not None:
+            said.append(f"counting since {(picture.wish.baseline - zero) / 1e9:.1f} s")
+        if picture.hush is not None:
+            said.append(f"hushed; {len(picture.hush.reacting)} identifiers react")
+        elif self.learning:
+            said.append("learning what moves by itself, u ends it")
+        if self._drawing is not None:
+            said.append(f"a group from {key_words(self._drawing)} to …: G at its other end")
+        return said
 
     def _empty(self, width: int, picture: Picture | None) -> list[Line]:
         style = self.palette.style
         lines = [self.line(width) for _ in range(6)]
         if picture is None:
             lines[2].put(4, "Opening the recording…", style("dim"))
+        elif not picture.matches.complete:
+            lines[2].put(4, f"Looking, {picture.matches.looked:.0%} of the frames so far.", style("text"))
         elif picture.snapshot.frames:
             lines[2].put(4, "No frame meets the ask within the lens.", style("text"))
             lines[3].put(4, "⌫ takes the last change back, 0 looks at all of the recording.", style("dim"))
@@ -125,21 +146,23 @@ class Watch(Sheet):
 
     def _columns(self, width: int) -> list[tuple[Column, int]]:
         kept = self.picture is not None and any(s.note for m in self.picture.messages.values() for s in m.signals)
-        placed = fit(tuple(c for c in COLUMNS if kept or c.name != "kept"), width - 3)
-        used = placed[-1][1] + placed[-1][0].width
-        spare = width - 3 - used
+        wanted = tuple(c for c in COLUMNS if c.name not in self._hidden and (kept or c.name != "kept"))
+        placed = fit(wanted, width - 3)
+        spare = width - 3 - placed[-1][1] - placed[-1][0].width
         if spare <= 0:
             return placed
-        # What is left over goes to the kept signals if they are there, and to long payloads.
+        # What is left over goes to the kept signals if they are there, and to payloads that are longer than their room.
+        long = max((len(self.picture.census[key].payload) for key in self._keys), default=8) if self.picture else 8
+        cells = {"hex": 3, "bits": 9, "decimal": 4, "text": 1}[self._form]
         grown, shift = [], 0
         last = placed[-1][0].name == "kept"
         for column, at in placed:
             extra = 0
             if column.name == "payload":
-                extra = spare // 2 // 3 * 3 if last else min(spare // 3 * 3, 24)
+                extra = min(spare // 2 if last else spare, max(long * cells - column.width, 0))
             elif column.name == "kept":
-                extra = spare - spare // 2 // 3 * 3
-            grown.append((Column(column.name, column.title, column.width + extra, column.right), at + shift))
+                extra = spare - shift
+            grown.append((replace(column, width=column.width + extra), at + shift))
             shift += extra
         return grown
 
@@ -148,77 +171,13 @@ class Watch(Sheet):
         self._heads = []
         for column, at in columns:
             chosen = column.name == self._sort
-            upward = (column.name in ("id", "name", "cycle")) != self._reversed
-            title = column.title + (("▲" if upward else "▼") if chosen else "")
+            upward = (column.name in UPWARD) != self._reversed
+            title = f"payload now, {self._form}" if column.name == "payload" else column.title
+            title += ("▲" if upward else "▼") if chosen else ""
             style = self.palette.style("brass" if chosen else "dim")
             line.put(2 + at, title, style, column.width, column.right)
             self._heads.append((2 + at, 2 + at + column.width, column.name))
         return line
-
-    def _row(self, picture: Picture, key: int, columns: list[tuple[Column, int]], width: int) -> Line:
-        style = self.palette.style
-        picked = key == self.pick
-        on = "raised" if picked else "ink"
-        line = self.line(width, on)
-        if picked:
-            line.put(0, "▌", style("brass", on))
-        tally = picture.census[key]
-        bus = key >> 56
-        seconds = max((picture.lens.end - picture.lens.start) / NS_PER_S, 1e-9)
-        cycle = tally.cycle
-        cells: dict[str, tuple[str, str]] = {
-            "bus": (f" {picture.bus_name(key)}", self.palette.bus(bus)),
-            "id": (key_words(key), "strong"),
-            "name": (picture.name(key), "text" if key in picture.messages else "faint"),
-            "frames": (words.count(tally.frames), "text"),
-            "rate": (f"{_rate(tally, seconds):.1f}", "text"),
-            "cycle": (words.cycle(cycle.mean) if cycle.count else "·", "text"),
-            "jitter": self._jitter(tally),
-            "activity": (
-                spark(picture.activity[key], 1.5 * max(int(picture.activity[key].max()), 1))
-                if key in picture.activity
-                else "",
-                self.palette.bus(bus),
-            ),
-            "len": (str(len(tally.payload)), "dim"),
-            "moved": (words.count(tally.changes), "text" if tally.changes else "brass"),
-            "faults": (f"✕ {tally.faults}", "coral") if tally.faults else ("·", "faint"),
-            "kept": (kept_words(tally.payload, picture.messages.get(key)), "sea"),
-        }
-        for column, at in columns:
-            if column.name == "payload":
-                self._payload(line, 2 + at, column.width, tally, picture, on)
-                continue
-            text, role = cells[column.name]
-            bold = column.name == "id"
-            line.put(2 + at, text, style(role, on, bold), column.width, column.right)
-        return line
-
-    def _jitter(self, tally: Tally) -> tuple[str, str]:
-        cycle = tally.cycle
-        if cycle.count < 2:
-            return "·", "faint"
-        loud = cycle.deviation > 0.1 * max(cycle.mean, 1)
-        return f"± {cycle.deviation / 1e6:.1f}", "brass" if loud else "dim"
-
-    def _payload(self, line: Line, at: int, width: int, tally: Tally, picture: Picture, on: str) -> None:
-        room = (width + 1) // 3
-        long = len(tally.payload) > room
-        shown = tally.payload[: room - 1 if long else room]
-        now = picture.lens.end
-        for i, byte in enumerate(shown):
-            changed = int(tally.changed_at[i]) if i < len(tally.changed_at) else 0
-            age = now - changed
-            role = "dim"
-            if changed and age < FRESH_NS[0]:
-                role = "brass"
-            elif changed and age < FRESH_NS[1]:
-                role = "ember"
-            elif changed:
-                role = "text"
-            line.put(at + 3 * i, f"{byte:02X}", self.palette.style(role, on, role == "brass"), 2)
-        if long:
-            line.put(at + 3 * len(shown), "…", self.palette.style("dim", on))
 
     def _ribbon(self, picture: Picture, key: int, width: int) -> list[Line]:
         style = self.palette.style
@@ -234,21 +193,33 @@ class Watch(Sheet):
         if most:
             last = self._first_byte + fit_bytes - 1
             title.put(at, f"bytes {self._first_byte}–{last} of {len(tally.payload)}, ← → ", style("dim"))
-        age = picture.lens.end - FRESH_NS[1]
-        fresh = bytes(0xFF if int(at) > age else 0 for at in tally.changed_at[: len(tally.payload)])
         lines = [self.line(width), title]
-        lines += ribbon(self.palette, width, tally.payload, message, fresh, self._first_byte)
+        lines += ribbon(self.palette, width, tally.payload, message, self._fresh(picture, key), self._first_byte)
         if message is not None and message.signals:
             lines += value_lines(self.palette, width, tally.payload, message, 2)
         else:
             hint = self.line(width)
-            hint.put(
-                1,
-                "no fields are known: flag marks with m while you work the device, then 4 Hunt",
-                style("dim"),
-            )
+            text = "no fields are known: flag marks with m while you work the device, then 4 Hunt"
+            hint.put(1, text, style("dim"))
             lines.append(hint)
         return lines
+
+    def _fresh(self, picture: Picture, key: int) -> bytes:
+        """For each byte the bits that light up: those that react, or all of a byte that changed just now."""
+        tally = picture.census[key]
+        if picture.hush is not None:
+            flips = picture.hush.reacting.get(key)
+            if flips is None:
+                return b""
+            return bytes(sum(1 << b for b in range(8) if flips[8 * n + b]) for n in range(len(flips) // 8))
+        age = picture.lens.end - FRESH_NS[1]
+        return bytes(0xFF if int(at) > age else 0 for at in tally.changed_at[: len(tally.payload)])
+
+    def terms(self) -> list[str]:
+        """What the pick says of itself."""
+        if self.picture is None or self.pick not in self.picture.census or self.pick is None:
+            return []
+        return terms_of(self.picture, self.pick, ask_for(self.picture, self.pick))
 
     # What people do here.
 
@@ -295,9 +266,14 @@ class Watch(Sheet):
         self._first_byte += 1
         self.repaint()
 
+    def do_payload_form(self) -> None:
+        """Hex, bits, decimal, text."""
+        self._form = next_form(self._form)
+        self.repaint()
+
     def do_sort(self) -> None:
         """Sort by the next column that is shown."""
-        shown = [name for _, _, name in self._heads if name in SORTS]
+        shown = [name for _, _, name in self._heads if name != "kept"]
         at = shown.index(self._sort) if self._sort in shown else -1
         self._sort_by(shown[(at + 1) % len(shown)] if shown else "id")
 
@@ -308,8 +284,38 @@ class Watch(Sheet):
     def _sort_by(self, name: str) -> None:
         self._reversed = not self._reversed if name == self._sort else False
         self._sort = name
+        self._anew()
+
+    def _anew(self) -> None:
         if self.picture is not None:
             self.show(self.picture)
+
+    def do_group(self) -> None:
+        """The next way to group; that of drawn groups only if one was drawn."""
+        ways = [way for way in GROUPS if way != "identifiers" or self._ranges]
+        self._group = ways[(ways.index(self._group) + 1) % len(ways)] if self._group in ways else ""
+        self._anew()
+
+    def do_draw_group(self) -> None:
+        """Begin a group at this row, or end it here."""
+        if self.pick is None:
+            return
+        if self._drawing is None:
+            self._drawing = self.pick
+        else:
+            self._ranges.append(range_of(self._drawing, self.pick))
+            self._drawing, self._group = None, "identifiers"
+        self._anew()
+
+    def column_choices(self) -> list[tuple[str, str, bool]]:
+        """Name, title and whether it is shown, of each column that may be hidden."""
+        return [(c.name, c.title, c.name not in self._hidden) for c in COLUMNS if c.name not in ALWAYS]
+
+    def toggle_column(self, name: str) -> None:
+        """Show or hide a column; remembered."""
+        self._hidden ^= {name}
+        prefer("watch hides", sorted(self._hidden))
+        self.repaint()
 
     def do_open_row(self) -> None:
         """The pick as frames."""
@@ -317,18 +323,24 @@ class Watch(Sheet):
             self.post_message(self.Opened(self.pick))
 
     def on_click(self, event: events.Click) -> None:
-        """A header sorts, a row is picked, a second click opens it."""
+        """A header sorts, a row is picked, a second click opens it; that of a group opens the group."""
         if event.y == 0:
             for start, end, name in self._heads:
-                if start <= event.x < end and name in SORTS:
+                if start <= event.x < end and name != "kept":
                     self._sort_by(name)
             return
-        row = self._top + event.y - 1
-        room = self.size.height - 1 - (RIBBON_ROWS if self.size.height >= 18 else 0)
-        if event.y <= room and row < len(self._keys):
-            self.post_message(self.Picked(self._keys[row]))
-            if event.chain == 2:
-                self.post_message(self.Opened(self._keys[row]))
+        at = self._top + event.y - 1
+        room = self.size.height - 1 - (RIBBON_ROWS if self.size.height >= 18 else 1)
+        if event.y > room or at >= len(self._roster.rows):
+            return
+        row = self._roster.rows[at]
+        if isinstance(row, Heading):
+            if event.chain == 2 and row.ask:
+                self.post_message(self.Asked(row.ask))
+            return
+        self.post_message(self.Picked(row))
+        if event.chain == 2:
+            self.post_message(self.Opened(row))
 
     def on_mouse_scroll_down(self, event: events.MouseScrollDown) -> None:
         """The wheel moves the pick."""
@@ -337,11 +349,6 @@ class Watch(Sheet):
     def on_mouse_scroll_up(self, event: events.MouseScrollUp) -> None:
         """The wheel moves the pick."""
         self.move(-3)
-
-
-def _rate(tally: Tally, seconds: float) -> float:
-    """Frames per second over the lens."""
-    return tally.frames / seconds
 
 
 def ask_for(picture: Picture, key: int) -> str:

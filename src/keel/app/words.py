@@ -12,6 +12,13 @@ def count(number: int) -> str:
     return f"{number:,}".replace(",", " ")
 
 
+def tally(number: int) -> str:
+    """A count in at most nine characters: ``1 482 003``, ``104.2 M``."""
+    return (
+        count(number) if number < 10_000_000 else f"{number / 1e6:.1f} M" if number < 1e9 else f"{number / 1e9:.2f} G"
+    )
+
+
 def duration(ns: int) -> str:
     """Hours, minutes and seconds, as ``00:03:12.4``."""
     tenths = max(ns, 0) // (NS_PER_S // 10)
@@ -52,3 +59,8 @@ def of_day(ns: int) -> str:
 def percent(share: float) -> str:
     """A share as a percentage, as ``41 %``; under ten per cent to a tenth."""
     return f"{share * 100:.1f} %" if share < 0.0995 else f"{share * 100:.0f} %"
+
+
+def step(ns: int) -> str:
+    """A time difference in seconds with its sign; a point for none (-1)."""
+    return "·" if ns == -1 else f"{ns / 1e9:+.6f}"

@@ -60,6 +60,10 @@ class Cycle:
         """Sort key: what is wrong first."""
         return STATES.index(self.state)
 
+    def in_cells(self, cells: int) -> Rows:
+        """The histogram in as many cells as there is room for: all, or pairs of them."""
+        return self.counts if cells >= len(self.counts) else self.counts.reshape(-1, 2).sum(axis=1)
+
 
 def nominal_of(usual: float) -> int:
     """The round cycle time within 3 % of a usual one, or that itself."""

@@ -1,0 +1,109 @@
+"""Asks as people build them: narrowed, named, remembered. And what else they write into a recording."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from platformdirs import user_config_path
+
+if TYPE_CHECKING:
+    from keel.store.manifest import Manifest
+
+MOST_REMEMBERED = 100
+
+
+def _whole(ask: str) -> str:
+    """The ask so that more can stand beside it."""
+    words = f" {ask.lower()} "
+    return f"({ask})" if " or " in words or " then " in words else ask
+
+
+def only(ask: str, term: str) -> str:
+    """The ask narrowed to what meets a term, too."""
+    if not ask or ask == term:
+        return term
+    return ask if term in ask.split() else f"{_whole(ask)} {term}"
+
+
+def without(ask: str, term: str) -> str:
+    """The ask narrowed to what does not meet a term."""
+    inner = f"({term})" if " " in term else term
+    return f"{_whole(ask)} not {inner}" if ask else f"not {inner}"
+
+
+def _read(path: Path) -> dict[str, object]:
+    try:
+        known = json.loads(path.read_text(encoding="utf-8"))
+        return known if isinstance(known, dict) else {}
+    except (OSError, ValueError):
+        return {}
+
+
+def _config() -> Path:
+    return user_config_path("keel") / "asks.json"
+
+
+def _write(changed: dict[str, object]) -> None:
+    path = _config()
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(json.dumps(changed, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+    except OSError:
+        # What cannot be remembered is forgotten; the ask itself works.
+        return
+
+
+def user_asks() -> dict[str, str]:
+    """The user's named asks."""
+    named = _read(_config()).get("named")
+    return {str(k): str(v) for k, v in named.items()} if isinstance(named, dict) else {}
+
+
+def keep_user_ask(name: str, text: str) -> None:
+    """Keep an ask under a name for all recordings."""
+    _write({**_read(_config()), "named": {**user_asks(), name: text}})
+
+
+def remembered() -> list[str]:
+    """Asks entered before, newest first."""
+    known = _read(_config()).get("history")
+    return [str(text) for text in known] if isinstance(known, list) else []
+
+
+def remember(text: str) -> None:
+    """Remember an ask that was entered."""
+    if text:
+        kept = [text, *(old for old in remembered() if old != text)]
+        _write({**_read(_config()), "history": kept[:MOST_REMEMBERED]})
+
+
+def keep_in(manifest: Manifest, name: str, text: str) -> None:
+    """Keep an ask under a name in a recording."""
+    from keel.store.manifest import NamedAsk
+
+    manifest.asks = [a for a in manifest.asks if a.name != name] + [NamedAsk(name, text)]
+
+
+def comment_in(manifest: Manifest, number: int, text: str) -> None:
+    """Write a note on a frame; an empty one removes it."""
+    from keel.store.manifest import Comment
+
+    kept = [c for c in manifest.comments if c.number != number]
+    manifest.comments = sorted([*kept, *([Comment(number, text)] if text else [])], key=lambda c: c.number)
+
+
+def nominal_in(manifest: Manifest, key: int, ns: int) -> None:
+    """Name a nominal cycle time; 0 forgets it."""
+    manifest.nominal = {k: v for k, v in manifest.nominal.items() if k != key} | ({key: ns} if ns else {})
+
+
+def check_in(manifest: Manifest, text: str) -> None:
+    """Add a check."""
+    manifest.checks = [*manifest.checks, text]
+
+
+def drop_check(manifest: Manifest, text: str) -> None:
+    """Remove a check."""
+    manifest.checks = [check for check in manifest.checks if check != text]
