@@ -85,9 +85,9 @@ def test_from_a_moving_bus_to_frames_asks_and_the_lens(start: Start) -> None:
     t.until("· frame 3 of")
     t.keys("N")
     t.until("· frame 2 of")
-    t.keys("BSpace")
+    t.keys("BSpace", "BSpace")
     t.until("ask  id:0B0")
-    t.keys("BSpace")
+    t.keys("BSpace", "BSpace")
     t.until("1 Watch", "everything ·")
     # 5: the lens, by key and by mouse.
     t.keys("+")

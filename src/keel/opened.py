@@ -7,11 +7,11 @@ from os import PathLike
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import numpy.typing as npt
 
 from keel.ask.language import parse
 from keel.ask.matches import Matcher, Matches
+from keel.ask.rows import frames_at
 from keel.ask.scene import scene_of
 from keel.measure.report import traffic
 from keel.model.frames import COLUMNS, FrameBatch, Rows
@@ -131,18 +131,3 @@ class Frames:
         import pyarrow as pa
 
         return pa.RecordBatchReader.from_batches(self.schema, self._records()).__arrow_c_stream__(requested_schema)
-
-
-def frames_at(matches: Matches, start: int, stop: int) -> FrameBatch:
-    """Matches ``start`` to ``stop`` as columns."""
-    from keel.model.frames import concat
-
-    numbers = matches.numbers(start, stop)
-    snapshot = matches.snapshot
-    parts = []
-    while len(numbers):
-        chunk = snapshot.chunks[snapshot.chunk_of(int(numbers[0]))]
-        here = int(np.searchsorted(numbers, chunk.first + len(chunk)))
-        parts.append(chunk.batch.take(chunk.order[numbers[:here] - chunk.first]))
-        numbers = numbers[here:]
-    return concat(parts)

@@ -11,6 +11,7 @@ from textual.pilot import Pilot
 
 from keel.app.main import KeelApp
 from keel.app.paper import Sheet
+from keel.app.picture import Picture
 from keel.model.faults import Fault
 from keel.model.frames import Flag
 from tests.making import START, Row, batch, recorded
@@ -42,6 +43,12 @@ def has_said(app: KeelApp, sentence: str) -> bool:
 def is_open(app: KeelApp, view: str) -> bool:
     """Whether the picture is one for the view."""
     return app.picture is not None and app.picture.wish.view == view
+
+
+def picture_of(app: KeelApp) -> Picture:
+    """What the app shows now."""
+    assert app.picture is not None
+    return app.picture
 
 
 async def until(pilot: Pilot[None], check: Callable[[], Any]) -> None:

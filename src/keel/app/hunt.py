@@ -12,6 +12,7 @@ from textual.message import Message
 
 from keel.app import words
 from keel.app.loom import loom
+from keel.app.pages import all_matches
 from keel.app.paper import Line, Sheet
 from keel.app.picture import Picture
 from keel.app.plot import Chart, Curve, draw_chart
@@ -60,9 +61,10 @@ def evidence_spans(picture: Picture, moments: bool) -> list[Span]:
 def search(picture: Picture, moments: bool, stopped: Callable[[], bool]) -> Result:
     """Run the hunt; for a worker thread. ``stopped`` is asked whether to give up."""
     begin = time.monotonic()
-    findings = follow_marks(picture.matches, evidence_spans(picture, moments), stopped)
+    matches = all_matches(picture)
+    findings = follow_marks(matches, evidence_spans(picture, moments), stopped)
     keys = {c.key for c in findings.candidates}
-    payloads = {key: gather(picture.matches, key)[key] for key in keys}
+    payloads = {key: gather(matches, key)[key] for key in keys}
     return Result(findings, payloads, time.monotonic() - begin, moments)
 
 

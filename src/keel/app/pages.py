@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from keel.app.picture import Picture
+from keel.ask.matches import Matches
 from keel.model.faults import fault_words
 from keel.model.frames import Bytes, Flag, FrameBatch, Times, concat
 from keel.model.identity import format_ident
@@ -81,6 +82,16 @@ def recent(picture: Picture, number: int, most: int = 60) -> tuple[Times, Bytes]
     low = max(int(chunk.starts[run]), row + 1 - most)
     width = int(chunk.batch.offsets[row + 1] - chunk.batch.offsets[row])
     return chunk.batch.time[low : row + 1], chunk.batch.matrix(low, row + 1, width)
+
+
+def all_matches(picture: Picture) -> Matches:
+    """The matches of a picture, also of one that was shown before all frames were looked at."""
+    if picture.matches.complete:
+        return picture.matches
+    from keel.ask.language import parse
+    from keel.ask.matches import Matcher
+
+    return Matcher(parse(picture.wish.ask, picture.scene), picture.scene).run(picture.snapshot, picture.wish.lens)
 
 
 def next_fault(picture: Picture, here: int, forward: bool) -> int | None:

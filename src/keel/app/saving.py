@@ -78,15 +78,16 @@ def save(
 
 
 def _save_csv(path: Path, picture: Picture) -> None:
+    from keel.app.pages import all_matches
+    from keel.ask.rows import frames_at
     from keel.formats.rows import csv_text
 
     names = dict(picture.scene.names)
     buses = picture.snapshot.manifest.bus_names
-    count = len(picture.matches)
+    matches = all_matches(picture)
+    count = len(matches)
     with path.open("w", encoding="utf-8", newline="") as file:
         for at in range(0, max(count, 1), BLOCK):
-            numbers = picture.matches.numbers(at, min(at + BLOCK, count))
-            low = int(numbers[0]) if len(numbers) else 0
-            high = int(numbers[-1]) + 1 if len(numbers) else 0
-            batch = picture.snapshot.rows(low, high).take(numbers - low)
+            numbers = matches.numbers(at, min(at + BLOCK, count))
+            batch = frames_at(matches, at, min(at + BLOCK, count))
             file.write(csv_text(batch, buses, picture.whole.start, names, (numbers + 1).tolist(), at == 0))

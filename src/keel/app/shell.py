@@ -243,12 +243,17 @@ class Shell(App[None]):
         self.state = state
         if goal is not None and state.view == FRAMES:
             self.views[FRAMES].expect(goal)
+            shown = self.picture.wish if self.picture is not None else None
+            if shown is not None and (shown.view, shown.ask, shown.lens) == (FRAMES, state.ask, state.lens):
+                # No other picture will come: this one has the frame already.
+                self.views[FRAMES].go_to(goal)
         self._arrange()
         self._wish()
         view = self.views[state.view]
         if hasattr(view, "pick"):
             view.pick = state.pick
         view.repaint()
+        self.say_result()
 
     def _arrange(self) -> None:
         for name, view in self.views.items():

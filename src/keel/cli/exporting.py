@@ -27,8 +27,8 @@ def export(
     end: Annotated[float | None, typer.Option("--to", help="Only frames before this second.")] = None,
 ) -> None:
     """Write the frames that meet an ask to a file that other programs read."""
+    from keel.ask.rows import frames_at
     from keel.formats.exporting import Setting, open_writer, writer_name
-    from keel.opened import frames_at
 
     name = writer_name(output, form)
     snapshot, scene, matches = read(recording, ask, start, end)

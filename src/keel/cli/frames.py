@@ -27,6 +27,7 @@ def frames(
     if json and csv:
         raise typer.BadParameter("--json and --csv cannot both be")
     snapshot, scene, matches = read(recording, ask)
+    from keel.ask.rows import frames_at
     from keel.formats.rows import csv_text, json_lines, text_lines
 
     names = dict(scene.names)
@@ -38,8 +39,7 @@ def frames(
         sys.stdout.write(csv_text(empty_batch(), buses, 0, names, [], True))
     for at in range(0, count, BLOCK):
         numbers = matches.numbers(at, min(at + BLOCK, count))
-        low = int(numbers[0])
-        batch = snapshot.rows(low, int(numbers[-1]) + 1).take(numbers - low)
+        batch = frames_at(matches, at, min(at + BLOCK, count))
         if csv:
             sys.stdout.write(csv_text(batch, buses, scene.start, names, (numbers + 1).tolist(), at == 0))
             continue

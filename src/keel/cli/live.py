@@ -8,12 +8,15 @@ import subprocess
 import sys
 import time
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from keel.cli import app, say
 from keel.cli.reading import find_recording
+
+if TYPE_CHECKING:
+    from keel.formats.layout import Layout
 
 
 @app.command(epilog="Example:  keel demo")
@@ -73,8 +76,24 @@ def _imported(file: Path) -> Path:
     folder = home() / f"{file.stem}-{stamp}{SUFFIX}"
     if not folder.exists():
         folder.parent.mkdir(parents=True, exist_ok=True)
-        import_into([file], folder)
+        import_into([file], folder, layout=_layout_of(file))
     return folder
+
+
+def _layout_of(file: Path) -> Layout | None:
+    """How a delimited text lies, as the person says who looks at a preview of it; None for other files."""
+    from keel.formats import delimited
+    from keel.formats.registry import recognise
+
+    if recognise(file)[0] is not delimited.FORMAT:
+        return None
+    _needs_terminal()
+    from keel.app.preview import PreviewApp
+
+    layout = PreviewApp(file).run()
+    if layout is None:
+        raise typer.Exit()
+    return layout
 
 
 def _needs_terminal() -> None:

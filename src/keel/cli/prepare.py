@@ -11,15 +11,29 @@ from keel.cli import app, say
 @app.command(epilog="Example:  keel prepare")
 def prepare() -> None:
     """Compile the fast parts once, so that the first demo and the first import do not wait for it."""
+    from keel.app.desk import warm_up
     from keel.bench.headless import sail
-    from keel.formats import pcap, textlog
-    from keel.formats.reading import Account
+    from keel.formats.exporting import Setting, open_writer
+    from keel.formats.importing import import_files
+    from keel.measure.flips import flips_by_key
+    from keel.measure.peaks import PeakFinder
+    from keel.opened import Opened
 
-    with tempfile.TemporaryDirectory() as folder:
-        log, capture = Path(folder) / "x.log", Path(folder) / "x.pcap"
-        sail(0.1, log, 1, [])
+    warm_up()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        sail(0.1, folder / "x.log", 1, [])
         header = bytes.fromhex("d4c3b2a1020004000000000000000000ffff0000e3000000")
-        capture.write_bytes(header + bytes.fromhex("0000000000000000080000000800000000000123000000ff"))
-        for read, path in ((textlog.read, log), (pcap.read, capture)):
-            list(read(path, Account(), lambda *_: None))
+        record = bytes.fromhex("0000000000000000080000000800000000000123000000ff")
+        (folder / "x.pcap").write_bytes(header + record)
+        (folder / "x.csv").write_text("time,id,data\n0.5,1A0,00\n0.6,1A0,01\n")
+        import_files([folder / "x.log", folder / "x.pcap", folder / "x.csv"], folder / "x.keel")
+        frames = Opened(folder / "x.keel").frames('bytes:"?? 00"')
+        flips_by_key(Opened(folder / "x.keel").frames().matches)
+        PeakFinder().find(frames.matches)
+        writer = open_writer(folder / "x.pcapng", "pcapng", Setting(["a", "b", "c"], 0, {}, [], {}))
+        for batch in frames.batches():
+            writer.write(batch, frames.numbers)
+        writer.close()
+        import_files([folder / "x.pcapng"], folder / "y.keel")
     say("ready")

@@ -1,0 +1,176 @@
+"""Baseline, hush, groups, narrowing, notes, named asks, checks, back and forward, through the pilot."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from keel.app.asks import only, without
+from keel.app.steering import goal_of
+from keel.model.span import Span
+from keel.model.units import NS_PER_S
+from keel.store.manifest import load_manifest
+from tests.app.driving import has_said, is_open, opened, picture_of, plain_recording, said, shown, until
+from tests.making import START
+
+
+@pytest.fixture
+def plain(tmp_path: Path) -> Path:
+    return plain_recording(tmp_path / "plain.keel")
+
+
+async def test_the_baseline_counts_from_the_lens_on_and_says_who_is_new(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        app.change("lens", lens=Span(START + 2 * NS_PER_S, START + 3 * NS_PER_S))
+        await until(pilot, lambda: picture_of(app).wish.lens is not None)
+        await pilot.press("b")
+        await until(pilot, lambda: "counting since 2.0 s" in shown(app))
+        assert [t.frames for t in (picture_of(app).since or {}).values()] == [100, 20]
+        await pilot.press("b")
+        await until(pilot, lambda: "counting since" not in shown(app))
+
+
+async def test_hush_leaves_only_what_did_not_move_before(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        app.change("lens", lens=Span(START, START + NS_PER_S // 4))
+        await until(pilot, lambda: picture_of(app).wish.lens is not None)
+        await pilot.press("u")
+        await until(pilot, lambda: "hushed; 0 identifiers react" in shown(app))
+        app.change("lens", lens=Span(START + NS_PER_S, START + 2 * NS_PER_S))
+        # The counter's higher bits move, and the slow value of 220.
+        await until(pilot, lambda: "hushed; 2 identifiers react" in shown(app))
+        await pilot.press("u")
+        await until(pilot, lambda: "hushed" not in shown(app))
+
+
+async def test_groups_by_bus_and_by_a_range_that_was_drawn(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        await pilot.press("g")
+        assert "bus a  2" in shown(app) and "bus b  1" in shown(app)
+        await pilot.press("g", "g", "home", "G")
+        first = app.state.pick
+        await pilot.press("down")
+        await until(pilot, lambda: app.views["watch"].pick != first)
+        await pilot.press("G")
+        assert "identifiers 0A4 to 220  3" in shown(app)
+
+
+async def test_those_who_fell_silent_sink_and_say_since_when(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        app.change("lens", lens=Span(START, START + 10 * NS_PER_S))
+        await until(pilot, lambda: picture_of(app).wish.lens is not None)
+        rows = [row for row in shown(app).splitlines() if "silent" in row]
+        assert len(rows) == 3 and " 1A0 " in rows[-1] + rows[0] + rows[1]
+        assert "silent 8.5" in next(row for row in rows if " 1A0 " in row)
+
+
+async def test_only_this_not_this_back_and_forward(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        await pilot.press("o")
+        await until(pilot, lambda: len(app.screen_stack) == 2)
+        await pilot.press("enter")
+        await until(pilot, lambda: app.state.ask == "id:0A4" and len(picture_of(app).census) == 1)
+        await pilot.press("backspace")
+        await until(pilot, lambda: app.state.ask == "" and len(picture_of(app).census) == 3)
+        await pilot.press("greater_than_sign")
+        await until(pilot, lambda: app.state.ask == "id:0A4")
+        await pilot.press("greater_than_sign")
+        assert has_said(app, "there is nothing to make again")
+
+
+async def test_a_note_on_a_frame_is_kept_and_shown_and_can_be_taken_back(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        await pilot.press("2")
+        await until(pilot, lambda: is_open(app, "frames"))
+        await pilot.press("down", "c")
+        await until(pilot, lambda: len(app.screen_stack) == 2)
+        await pilot.press(*"odd", "enter")
+        await until(pilot, lambda: "✎ odd" in shown(app))
+        assert [(c.number, c.text) for c in load_manifest(plain).comments] == [(1, "odd")]
+        await pilot.press("backspace")
+        await until(pilot, lambda: "✎" not in shown(app))
+        assert load_manifest(plain).comments == []
+
+
+async def test_go_to_a_number_and_to_a_time_and_set_zero_there(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        await pilot.press("2")
+        await until(pilot, lambda: is_open(app, "frames"))
+        await pilot.press("colon", *"100", "enter")
+        await until(pilot, lambda: "· frame 100 of" in said(app))
+        await pilot.press("colon", *"1.5s", "enter")
+        await until(pilot, lambda: "1.500000" in shown(app) and "frame 100 of" not in said(app))
+        await pilot.press("z", "t", "t")
+        assert "from zero" in shown(app) and "+0.000000" in shown(app)
+
+
+async def test_a_check_is_written_run_and_removed(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        await pilot.press("3")
+        await until(pilot, lambda: is_open(app, "health") and "your checks" in shown(app))
+        await pilot.press("a")
+        await until(pilot, lambda: len(app.screen_stack) == 2)
+        for char in "count(fault)<1":
+            await pilot.press(
+                {"(": "left_parenthesis", ")": "right_parenthesis", "<": "less_than_sign"}.get(char, char)
+            )
+        await pilot.press("enter")
+        await until(pilot, lambda: "✕ failed" in shown(app) and "1 frames" in shown(app))
+        await pilot.press("tab", "tab", "delete")
+        await until(pilot, lambda: "✕ failed" not in shown(app))
+        assert load_manifest(plain).checks == []
+
+
+async def test_completion_and_asks_entered_before(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        await pilot.press("slash", *"fault", "colon", *"cr", "tab")
+        assert app.asking.input.value == "fault:crc"
+        await pilot.press("enter")
+        await until(pilot, lambda: app.state.ask == "fault:crc")
+        await pilot.press("slash", "ctrl+u", *"bus", "colon", "tab")
+        assert app.asking.input.value == "bus:a"
+        await pilot.press("up")
+        assert app.asking.input.value == "fault:crc"
+        await pilot.press("down", "escape")
+        assert not app.asking.typing and app.state.ask == "fault:crc"
+
+
+async def test_an_ask_is_kept_under_a_name_in_the_recording_and_for_the_user(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        app.change("ask", ask="bus:b")
+        await pilot.press("A")
+        await until(pilot, lambda: len(app.screen_stack) == 2)
+        await pilot.press("enter")
+        await until(pilot, lambda: type(app.screen).__name__ == "AskName")
+        await pilot.press(*"hotel", "enter")
+        await until(pilot, lambda: [a.name for a in load_manifest(plain).asks] == ["hotel"])
+        app.change("ask", ask="")
+        await until(pilot, lambda: picture_of(app).snapshot.manifest.asks)
+        await pilot.press("A")
+        await until(pilot, lambda: len(app.screen_stack) == 2)
+        await pilot.press("enter")
+        await until(pilot, lambda: app.state.ask == "bus:b")
+
+
+@pytest.mark.parametrize(
+    "ask, term, narrowed, without_it",
+    [
+        ("", "id:1A0", "id:1A0", "not id:1A0"),
+        ("bus:a", "id:1A0", "bus:a id:1A0", "bus:a not id:1A0"),
+        ("bus:a or fault", "len>4", "(bus:a or fault) len>4", "(bus:a or fault) not len>4"),
+        ("", "moved id:1A0", "moved id:1A0", "not (moved id:1A0)"),
+    ],
+)
+def test_asks_are_narrowed_without_changing_what_they_mean(ask: str, term: str, narrowed: str, without_it: str) -> None:
+    assert (only(ask, term), without(ask, term)) == (narrowed, without_it)
+
+
+def test_places_as_people_say_them() -> None:
+    whole = Span(START, START + 100 * NS_PER_S)
+    assert goal_of("#12 345", whole) == ("frame", 12345)
+    assert goal_of("1.5s", whole) == ("time", START + 1_500_000_000)
+    # The recordings of the tests begin at 22:13:20.
+    assert goal_of("22:13:21.5", whole) == ("time", START + 1_500_000_000)
+    with pytest.raises(ValueError):
+        goal_of("noon", whole)
