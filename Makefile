@@ -4,7 +4,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/ready
 
-.PHONY: help demo test lint speed clean
+.PHONY: help demo test soak lint speed clean
 
 help: ## List these
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 10
@@ -14,6 +14,9 @@ demo: $(READY) ## Sail the simulated ferry, record it, and watch
 
 test: $(READY) tmux ## Run all tests
 	$(BIN)/pytest -n 2 --dist loadgroup
+
+soak: $(READY) ## Kill recorders at random moments, many times
+	$(BIN)/pytest -n 2 -m soak
 
 lint: $(READY) ## Style, types, import directions
 	$(BIN)/ruff check .

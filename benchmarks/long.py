@@ -1,4 +1,4 @@
-"""The limits to hold at a hundred million frames: each figure with what it is held against, measured in the same run."""
+"""The limits to hold at a hundred million frames, each figure with what it is held against in the same run."""
 
 from __future__ import annotations
 
@@ -24,6 +24,7 @@ from keel.ask.matches import Matcher, Matches
 from keel.ask.scene import scene_of
 from keel.measure.census import census_of
 from keel.measure.flips import flips_by_key
+from keel.model.frames import COLUMNS
 from keel.model.span import Span
 from keel.store.manifest import Manifest
 from keel.store.packing import copy_recording, pack
@@ -100,7 +101,7 @@ def looking(folder: Path, frames: int) -> list[Figure]:
 
 def _random_read(snapshot: Snapshot) -> float:
     """One page from anywhere in the recording, by a plain read."""
-    paths = sorted(Path(str(chunk.path)) for chunk in snapshot.chunks if hasattr(chunk, "path"))  # type: ignore[attr-defined]
+    paths = sorted(Path(str(chunk.path)) for chunk in snapshot.chunks if hasattr(chunk, "path"))
 
     def read() -> bytes:
         path = random.choice(paths)
@@ -125,10 +126,8 @@ def _memory(path: Path, of: str) -> Figure:
 
 def _sizes(snapshot: Snapshot, path: Path, folder: Path) -> list[Figure]:
     raw = sum(
-        sum(getattr(c.batch, n).nbytes for n in ("time", "bus", "form", "ident", "flags", "faults", "dlc", "bits", "fast_bits"))
-        + 4 * len(c) + len(c.batch.data)
-        for c in snapshot.chunks
-    )  # fmt: skip
+        sum(getattr(c.batch, name).nbytes for name in COLUMNS) + 4 * len(c) + len(c.batch.data) for c in snapshot.chunks
+    )
     live = sum(p.stat().st_size for p in path.rglob("*") if p.is_file())
     part = folder / "part.keel"
     make_stream(part, min(snapshot.frames, 4_000_000))
@@ -154,7 +153,7 @@ def _sizes(snapshot: Snapshot, path: Path, folder: Path) -> list[Figure]:
 
 def appending(folder: Path, frames: int = 4_000_000) -> list[Figure]:
     """Live append with the journal: as fast as it goes, and at 50,000 frames a second."""
-    given = [b for b in blocks(frames)]
+    given = list(blocks(frames))
     pieces = [b.slice(at, min(at + 2500, len(b))) for b in given for at in range(0, len(b), 2500)]
 
     def recorded(name: str, rate: float | None) -> tuple[float, float, float]:
@@ -174,7 +173,7 @@ def appending(folder: Path, frames: int = 4_000_000) -> list[Figure]:
         after = resource.getrusage(resource.RUSAGE_SELF)
         return took, after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime, worst
 
-    took, _, _ = recorded("fast.keel", None)
+    took, _, _ = recorded("append.keel", None)
     _, used, worst = recorded("steady.keel", 50_000)
     size = sum(b.data.nbytes + len(b) * 35 for b in given)
     block = bytes(1 << 20)

@@ -13,6 +13,7 @@ import numpy as np
 import pytest
 
 from keel.store.recording import Recording
+from keel.store.verify import verify
 from keel.store.writer import Writer
 from tests.making import new_recording
 
@@ -35,8 +36,18 @@ while True:
 """
 
 
+@pytest.mark.soak
+@pytest.mark.parametrize("seed", range(100, 160))
+def test_kill_dash_nine_again_and_again(tmp_path: Path, seed: int) -> None:
+    kill_and_look(tmp_path, seed)
+
+
 @pytest.mark.parametrize("seed", range(6))
 def test_kill_dash_nine_loses_nothing_that_was_handed_over(tmp_path: Path, seed: int) -> None:
+    kill_and_look(tmp_path, seed)
+
+
+def kill_and_look(tmp_path: Path, seed: int) -> None:
     folder = new_recording(tmp_path / "r.keel")
     process = subprocess.Popen([sys.executable, "-c", RECORDER, str(folder)], stdout=subprocess.PIPE)
     assert process.stdout is not None
@@ -48,7 +59,7 @@ def test_kill_dash_nine_loses_nothing_that_was_handed_over(tmp_path: Path, seed:
     handed_over = int(said[-1]) if said else 100
     snapshot = Recording(folder).snapshot()
     assert snapshot.frames >= handed_over
-    assert not snapshot.problems
+    assert not snapshot.problems and not verify(folder)
     batch = snapshot.rows(0, snapshot.frames)
     assert np.array_equal(batch.data.reshape(-1, 8).view(np.uint64)[:, 0], np.arange(snapshot.frames))
     # And the next recorder goes on where this one stopped.

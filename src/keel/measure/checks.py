@@ -149,7 +149,7 @@ def _cycle(check: Check, matches: Matches, span: Span) -> Verdict:
         some = True
         if check.compare:
             value = cycle.most if check.compare in ("<", "<=") else cycle.least
-            bad = 0.0 if _COMPARE[check.compare](value, check.bound) else abs(value - check.bound)
+            bad = 0.0 if _COMPARE[check.compare](value, check.bound) else max(abs(value - check.bound), 0.5)
         else:
             bad = float(max(check.low - cycle.least, cycle.most - check.high, 0))
         if bad and (worst is None or bad > worst[0]):
