@@ -18,18 +18,20 @@ def main() -> None:
     parser.add_argument("--frames", type=float, default=100e6, help="how long the long recording is")
     parser.add_argument("--seconds", type=float, default=10.0, help="how long to record at 20,000 frames/s")
     given = parser.parse_args()
-    figures: list[Figure] = []
+    print(f"{'work':58}{'figure':>22}{'limit beside it':>34}{'ratio':>8}  asked", flush=True)
+
+    def show(figures: list[Figure]) -> None:
+        for figure in figures:
+            print(figure.line(), flush=True)
+
     with tempfile.TemporaryDirectory(prefix="keel-speed-") as name:
         folder = Path(name)
-        figures += first_screen(folder)
-        figures += looking(folder, int(given.frames))
-        figures += captures(folder)
-        figures += appending(folder)
-        figures += keeping_up(folder, given.seconds)
-        figures += answering(folder, given.seconds)
-    print(f"{'work':58}{'figure':>22}{'limit beside it':>34}{'ratio':>8}  asked")
-    for figure in figures:
-        print(figure.line())
+        show(first_screen(folder))
+        show(looking(folder, int(given.frames)))
+        show(captures(folder))
+        show(appending(folder))
+        show(keeping_up(folder, given.seconds))
+        show(answering(folder, given.seconds))
 
 
 main()

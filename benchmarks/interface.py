@@ -89,12 +89,13 @@ def answering(folder: Path, seconds: float) -> list[Figure]:
         screen.until(b"HelmCommand")
         time.sleep(seconds / 2)
         took = []
-        sorts = ["name▲", "frames▼", "rate /s▼", "cycle ms▲", "jitter ms▼", "moved▼", "faults▼", "identifier▲"]
-        for title in sorts * 4:
+        sorts = ["name▲", "frames▼", "rate /s▼", "cycle ms▲", "jitter ms▼", "activity▼", "len▼"]
+        sorts += ["payload now, hex▲", "moved▼", "faults▼", "bus▲", "identifier▲"]
+        for title in sorts * 3:
             took.append(screen.press(b"s", title.encode()))
             time.sleep(0.13)
         screen.press(b"2", b"same id")
-        for form in ["bits", "text", "hex"] * 10:
+        for form in ["bits", "decimal", "text", "hex"] * 8:
             took.append(screen.press(b"x", f"payload, {form}".encode()))
             time.sleep(0.17)
         screen.close()

@@ -42,6 +42,15 @@ def test_verify_says_what_is_wrong_and_repair_mends_it(recording: Path) -> None:
     assert b"every checksum is right" in mended.stdout
 
 
+def test_a_flipped_byte_is_said_whatever_is_asked(recording: Path) -> None:
+    path = segment_path(recording, 1)
+    content = bytearray(path.read_bytes())
+    content[len(content) // 2] ^= 1
+    path.write_bytes(content)
+    done = keel("stats", str(recording))
+    assert done.returncode == 0 and b"wrong checksum; keel verify --repair" in done.stderr
+
+
 def test_pack_and_unpack_in_place_and_beside(recording: Path, tmp_path: Path) -> None:
     before = keel("stats", str(recording), "--json").stdout
     assert keel("pack", str(recording), "--to", str(tmp_path / "kept")).returncode == 0

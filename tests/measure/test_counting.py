@@ -87,7 +87,7 @@ def test_checks_say_what_they_measured(tmp_path: Path) -> None:
         "cycle(0A4) > 10ms": (False, "0A4 10.000 ms"),
         "count(fault) = 4": (True, "4 frames"),
         "count(fault) < 3 per 600ms": (True, "at most 2"),
-        "count(id:0A4) >= 99 per 1s": (True, "at least 99"),
+        "count(id:0A4) >= 99 per 1s": (True, "at least 100"),
         "load(b) < 1%": (True, "0.0% in the fullest second"),
         "load(c) < 1%": (None, "no bus is called “c”"),
         "count(idd:1) < 1": (None, "is not understood"),

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from keel.app.picture import Picture, Wish
-from keel.errors import KeelError, NotARecording
+from keel.errors import KeelError, NotARecording, RecordingError
 
 if TYPE_CHECKING:
     from keel.store.recording import Recording
@@ -98,9 +98,22 @@ class Desk:
             if delivered and not warmed:
                 warmed = True
                 threading.Thread(target=warm_up, name="warm up", daemon=True).start()
+                if not snapshot.live:
+                    threading.Thread(target=self._check, name="check", daemon=True).start()
             # At least as long a rest as the work took: the interface comes first. What is unfinished goes on soon.
             took = time.monotonic() - begin
             self._wake.wait(0.02 if maker.unfinished else max(TICK_S - took, min(took, 1.0)))
+
+    def _check(self) -> None:
+        """Compare every byte with its checksum, behind everything else, and say what is damaged."""
+        from keel.store.verify import verify
+
+        try:
+            for finding in verify(self.folder, stopped=lambda: self._closed):
+                hint = "keel verify --repair keeps what is whole"
+                self._deliver(RecordingError(finding.file, f"{finding.what}; {hint}"))
+        except KeelError as error:
+            self._deliver(error)
 
     def _patience(self, wish: Wish, begin: float, first: bool) -> Callable[[], bool]:
         """Whether to look at more: not for long, and not for a wish that is out of date."""

@@ -9,6 +9,7 @@ from textual.message import Message
 
 from keel.app import words
 from keel.app.anatomy import Subject, anatomy
+from keel.app.nothing import nothing_lines
 from keel.app.pages import Page, fetch, next_fault, recent, terms_of
 from keel.app.paper import Line, Sheet
 from keel.app.payloads import next_form, write_payload
@@ -140,16 +141,7 @@ class Frames(Sheet):
         picture = self.picture
         style = self.palette.style
         if picture is None or not len(picture.matches):
-            lines = [self.line(width) for _ in range(6)]
-            text = "Opening the recording…" if picture is None else "No frame meets the ask within the lens."
-            if picture is not None and not picture.matches.complete:
-                text = f"Looking, {picture.matches.looked:.0%} of the frames so far."
-            if picture is not None and not picture.snapshot.frames:
-                text = "No frames yet: they appear here as soon as the bus moves."
-            lines[2].put(4, text, style("text"))
-            if picture is not None and picture.snapshot.frames:
-                lines[3].put(4, "⌫ takes the last change back, 0 looks at all of the recording.", style("dim"))
-            return lines
+            return nothing_lines(self.palette, width, picture)
         self._keep_in_sight()
         aside = ANATOMY_WIDTH if width >= ANATOMY_FROM else 0
         if aside and width > 190:
@@ -178,7 +170,9 @@ class Frames(Sheet):
             if m
             for s in m.signals
         )
-        wanted = tuple(self._sized(c) for c in COLUMNS if c.name != "kept" or kept)
+        # Bits need the room.
+        without = {"name" if self._form == "bits" else "", "" if kept else "kept"}
+        wanted = tuple(self._sized(c) for c in COLUMNS if c.name not in without)
         placed = fit(wanted, width - 4)
         spare = width - 4 - placed[-1][1] - placed[-1][0].width
         if spare > 0:

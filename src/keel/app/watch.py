@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from textual import events
 from textual.message import Message
 
+from keel.app.nothing import nothing_lines
 from keel.app.paper import Line, Sheet
 from keel.app.payloads import next_form
 from keel.app.picture import Picture
@@ -18,15 +19,15 @@ from keel.app.watchrow import FRESH_NS, heading_line, row_line
 from keel.model.identity import Form, key_words, unpack_key
 
 COLUMNS = (
-    Column("bus", "bus", 5),
+    Column("bus", "bus", 4),
     Column("id", "identifier", 11, True),
-    Column("name", "name", 17, drop=1),
+    Column("name", "name", 16, drop=1),
     Column("frames", "frames", 9, True, drop=3),
     Column("rate", "rate /s", 8, True),
     Column("cycle", "cycle ms", 9, True, drop=2),
-    Column("jitter", "jitter ms", 9, True, drop=4),
+    Column("jitter", "jitter ms", 10, True, drop=4),
     Column("activity", "activity", 16, drop=6),
-    Column("len", "len", 3, True),
+    Column("len", "len", 4, True),
     Column("payload", "payload now", 23),
     Column("moved", "moved", 9, True, drop=5),
     Column("faults", "faults", 7, True),
@@ -89,7 +90,7 @@ class Watch(Sheet):
         picture = self.picture
         style = self.palette.style
         if picture is None or not picture.census:
-            return self._empty(width, picture)
+            return nothing_lines(self.palette, width, picture)
         ribbon_rows = RIBBON_ROWS if height >= 18 else 0
         columns = self._columns(width)
         lines = [self._header(columns, width)]
@@ -129,20 +130,6 @@ class Watch(Sheet):
         if self._drawing is not None:
             said.append(f"a group from {key_words(self._drawing)} to …: G at its other end")
         return said
-
-    def _empty(self, width: int, picture: Picture | None) -> list[Line]:
-        style = self.palette.style
-        lines = [self.line(width) for _ in range(6)]
-        if picture is None:
-            lines[2].put(4, "Opening the recording…", style("dim"))
-        elif not picture.matches.complete:
-            lines[2].put(4, f"Looking, {picture.matches.looked:.0%} of the frames so far.", style("text"))
-        elif picture.snapshot.frames:
-            lines[2].put(4, "No frame meets the ask within the lens.", style("text"))
-            lines[3].put(4, "⌫ takes the last change back, 0 looks at all of the recording.", style("dim"))
-        else:
-            lines[2].put(4, "No frames yet: they appear here as soon as the bus moves.", style("text"))
-        return lines
 
     def _columns(self, width: int) -> list[tuple[Column, int]]:
         kept = self.picture is not None and any(s.note for m in self.picture.messages.values() for s in m.signals)

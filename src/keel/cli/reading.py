@@ -23,6 +23,20 @@ def find_recording(given: Path) -> Path:
     return library.find_recording(given)
 
 
+CHECKED_BYTES = 64 << 20
+"""A recording no larger is compared with its checksums each time it is read; a larger one by ``keel verify``."""
+
+
+def _damage(folder: Path, snapshot: Snapshot) -> list[str]:
+    from keel.store.verify import verify
+
+    if snapshot.live or sum(entry.bytes for entry in snapshot.manifest.segments) > CHECKED_BYTES:
+        return []
+    told = " ".join(snapshot.problems)
+    findings = [f for f in verify(folder) if Path(f.file).stem not in told]
+    return [f"{f.file}: {f.what}; keel verify --repair keeps what is whole" for f in findings]
+
+
 def read(
     given: Path, ask: str, start: float | None = None, end: float | None = None
 ) -> tuple[Snapshot, Scene, Matches]:
@@ -35,7 +49,7 @@ def read(
     from keel.store.recording import Recording
 
     snapshot = Recording(find_recording(given)).snapshot()
-    for problem in snapshot.problems:
+    for problem in (*snapshot.problems, *_damage(find_recording(given), snapshot)):
         say(f"keel: {problem}")
     scene = scene_of(snapshot)
     lens = None

@@ -25,7 +25,7 @@ from keel.store.summary import Summary, summarise
 
 BLOCK_BYTES = 1 << 16
 """Each block of a segment's file has a checksum: what is damaged is known to within so many bytes."""
-VERSION = 1
+VERSION = 2
 Layout = dict[str, tuple[int, str, int]]
 """Column by name: where it begins in the file, its type, how many values."""
 
@@ -109,6 +109,13 @@ def read_index(path: Path) -> Index:
     meta, arrays = load_arrays(path)
     if meta.get("version") != VERSION:
         raise RecordingError(str(path), f"index of version {meta.get('version')}, this Keel reads {VERSION}")
+    try:
+        return _index_from(meta, arrays)
+    except (KeyError, TypeError, ValueError) as error:
+        raise RecordingError(str(path), f"does not hold an index ({error!r})") from None
+
+
+def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
 
     def part(prefix: str) -> dict[str, Any]:
         return {name[len(prefix) :]: array for name, array in arrays.items() if name.startswith(prefix)}
