@@ -22,6 +22,8 @@ FIRST_PATIENCE_S, PATIENCE_S = 0.05, 0.2
 COURTESY_S = 0.05
 """So long the desk rests after a key, so that the interface has the interpreter to itself while it answers."""
 START_PATIENCE_S = 20.0
+CHECK_AFTER_S, CHECK_REST_S = 3.0, 0.15
+"""The checksums of a closed recording are checked after a while, with a rest after each segment."""
 
 
 Deliver = Callable[[Picture | KeelError], None]
@@ -108,8 +110,14 @@ class Desk:
         """Compare every byte with its checksum, behind everything else, and say what is damaged."""
         from keel.store.verify import verify
 
+        def breathe(*_: int) -> None:
+            # At most half of one processor, and none of it while a key is answered.
+            time.sleep(CHECK_REST_S)
+            self._courtesy()
+
+        time.sleep(CHECK_AFTER_S)
         try:
-            for finding in verify(self.folder, stopped=lambda: self._closed):
+            for finding in verify(self.folder, breathe, lambda: self._closed):
                 hint = "keel verify --repair keeps what is whole"
                 self._deliver(RecordingError(finding.file, f"{finding.what}; {hint}"))
         except KeelError as error:
@@ -140,8 +148,29 @@ class Desk:
 
 
 def warm_up() -> None:
-    """Load the compiled parts; until they are there, the same is done more slowly without them."""
-    import keel.ask.scanning
+    """Load the compiled parts, and the grammar of the ask; until they are there, the same is done more slowly.
+
+    Compiled code is loaded for the types it is called with: here those of rows in memory, and of a segment's.
+    """
+    import numpy as np
+
     import keel.measure.flips
-    import keel.measure.sliding
-    import keel.store.summing  # noqa: F401
+    import keel.measure.sliding  # noqa: F401
+    from keel.ask.language import parse
+    from keel.ask.scanning import find_pattern
+    from keel.model.frames import COLUMNS, FrameBatch, batch_of
+    from keel.store.summing import summarise
+
+    parse("fault or id:1A0")
+    one = batch_of(np.arange(4), 1, [b"ab"] * 4)
+    columns = {name: getattr(one, name) for name in COLUMNS}
+    mapped = {name: np.frombuffer(bytes(column), column.dtype) for name, column in columns.items()}
+    offsets, data = (
+        np.frombuffer(bytes(one.offsets.astype(np.int32)), np.int32),
+        np.frombuffer(bytes(one.data), np.uint8),
+    )
+    keys, low, high = np.ones(1, np.uint64), np.zeros(1, np.int64), np.full(1, 4)
+    for batch in (one, FrameBatch(**mapped, offsets=offsets, data=data)):
+        find_pattern(batch.data, batch.offsets, (None, 0x62))
+        summarise(batch, keys, low, high)
+        summarise(batch, keys, low, high, np.ones(4, np.bool_))

@@ -13,7 +13,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from keel.app.picture import Health, Hush, Picture, Wish
-from keel.app.state import HEALTH, WATCH
+from keel.app.state import FRAMES, HEALTH, WATCH
 from keel.errors import AskError
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
@@ -36,6 +36,9 @@ class Maker:
 
     def __init__(self, recording: Recording, courtesy: Callable[[], None] = lambda: None) -> None:
         """``courtesy`` is called between steps; it may take its time."""
+        from keel.ask.language import parse
+        from keel.ask.matches import Matcher
+        from keel.ask.nodes import Scene
         from keel.measure.load import Loads
         from keel.measure.peaks import PeakFinder
 
@@ -50,6 +53,8 @@ class Maker:
         self._activity: tuple[float, object, dict[int, Times]] | None = None
         self._messages: tuple[object, dict[int, Message]] | None = None
         self._noise: tuple[object, dict[int, Rows]] | None = None
+        self._counted = True
+        self._everything = Matcher(parse(""), Scene())
         self.unfinished = False
 
     def make(self, wish: Wish, newest: Snapshot, patience: Callable[[], bool]) -> Picture:
@@ -65,10 +70,12 @@ class Maker:
         whole = snapshot.span
         lens = wish.lens or whole
         self._courtesy()
-        matches = self._match(wish.ask, scene, snapshot, wish.lens, patience)
+        counted = wish.view != FRAMES or not wish.ask
+        matches = self._match(wish.ask, scene, snapshot, wish.lens, patience, counted)
         self.unfinished = not matches.complete
         self._courtesy()
-        census = census_of(matches)
+        # A list of frames shows matches as they are found; who sends them need not be counted for that.
+        census = census_of(matches if counted else self._everything.run(snapshot, wish.lens))
         self._courtesy()
         last_second = Span(max(newest.span.end - NS_PER_S, newest.span.start), newest.span.end)
         now = self._loads.series(newest, last_second, 1)
@@ -102,7 +109,13 @@ class Maker:
         return self._messages[1]
 
     def _match(
-        self, ask: str, scene: Scene, snapshot: Snapshot, lens: Span | None, patience: Callable[[], bool]
+        self,
+        ask: str,
+        scene: Scene,
+        snapshot: Snapshot,
+        lens: Span | None,
+        patience: Callable[[], bool],
+        counted: bool,
     ) -> Matches:
         from keel.ask.language import parse
         from keel.ask.matches import Matcher
@@ -113,8 +126,9 @@ class Maker:
             except AskError:
                 node = parse("")
             # The summary is made where the rows are at hand, not when the census wants it.
-            self._matcher = Matcher(node, scene, prepare=lambda part: part.summary)
+            self._matcher = Matcher(node, scene, prepare=lambda part: part.summary if self._counted else None)
             self._asked = (ask, scene)
+        self._counted = counted
         return self._matcher.run(snapshot, lens, patience)
 
     def _part_of(self, snapshot: Snapshot, span: Span, patience: Callable[[], bool]) -> Matches:
