@@ -213,3 +213,20 @@ def test_the_shelf_lists_recordings_newest_first_with_what_is_wrong(shelf_of_its
     assert [s.name for s in found] == ["newer", older.stem, "broken"]
     assert found[1].frames == 4 and found[1].seconds == pytest.approx(0.003)
     assert "no recording.json" in look(broken).problem
+
+
+def test_payloads_of_64_kib_beside_short_ones_take_no_more_than_they_are(tmp_path: Path) -> None:
+    long = bytes(range(256)) * 256
+    found = [Row(START + i, 0x100 + i % 2, long if i % 10 == 0 else bytes([i % 256]) * 8) for i in range(100)]
+    snapshot = recorded(tmp_path / "r.keel", batch(found))
+    assert same_frames(snapshot.rows(0, 100), batch(found))
+    segment = segment_path(tmp_path / "r.keel", 1)
+    assert segment.stat().st_size < 10 * 65_536 + 90 * 8 + 100 * 60 + 10_000
+
+
+def test_one_batch_larger_than_a_segment_becomes_several(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(writer_module, "SEAL_BYTES", 100_000)
+    found = [Row(START + i, 1, bytes([i % 256]) * 8000) for i in range(60)]
+    snapshot = recorded(tmp_path / "r.keel", batch(found))
+    assert len(snapshot.manifest.segments) >= 5
+    assert same_frames(snapshot.rows(0, 60), batch(found))

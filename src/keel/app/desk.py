@@ -8,7 +8,7 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from keel.app.picture import Picture, Wish
 from keel.errors import KeelError, NotARecording, RecordingError
@@ -165,10 +165,8 @@ def warm_up() -> None:
     one = batch_of(np.arange(4), 1, [b"ab"] * 4)
     columns = {name: getattr(one, name) for name in COLUMNS}
     mapped = {name: np.frombuffer(bytes(column), column.dtype) for name, column in columns.items()}
-    offsets, data = (
-        np.frombuffer(bytes(one.offsets.astype(np.int32)), np.int32),
-        np.frombuffer(bytes(one.data), np.uint8),
-    )
+    offsets: Any = np.frombuffer(bytes(one.offsets.astype(np.int32)), np.int32)
+    data = np.frombuffer(bytes(one.data), np.uint8)
     keys, low, high = np.ones(1, np.uint64), np.zeros(1, np.int64), np.full(1, 4)
     for batch in (one, FrameBatch(**mapped, offsets=offsets, data=data)):
         find_pattern(batch.data, batch.offsets, (None, 0x62))
