@@ -20,7 +20,7 @@ from keel.model.plain import plain
 
 LINES = 9
 CELL = 14
-WORDS = {"-": "passed over", "byte": "byte", "len": "length", "dir": "direction", "ext": "29-bit?"}
+WORDS = {"-": "passed over", "len": "length", "dir": "direction", "ext": "29-bit?"}
 KEYS = (
     ("← →", "column"),
     ("↑ ↓", "what it holds"),

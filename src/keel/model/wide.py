@@ -11,7 +11,6 @@ from numba.extending import intrinsic
 
 LOW_BITS = np.uint64(0x0101010101010101)
 LOW_SEVEN = np.uint64(0x7F7F7F7F7F7F7F7F)
-HIGH_BITS = np.uint64(0x8080808080808080)
 
 
 @intrinsic
