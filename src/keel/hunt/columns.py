@@ -18,6 +18,11 @@ class Column:
     times: Times
     payloads: Bytes
 
+    @property
+    def unbroken(self) -> int:
+        """How many of the first frames follow each other without one left out."""
+        return len(self.times)
+
 
 def gather(matches: Matches, only: int | None = None) -> dict[int, Column]:
     """Columns of the matching frames by key, ascending; of one key alone if ``only`` is given."""
