@@ -74,6 +74,8 @@ def readings_of(rng: np.random.Generator, world: World, name: str, values: Float
     for i in range(count):
         if rng.random() < 1 / 15:
             read[i] += float(rng.choice([-1, 1])) * spread * rng.uniform(0.2, 0.6)
+            if rng.random() < 0.5:
+                read[i] = np.rint(read[i] / step) * step
     return [(START + int(t * NS_PER_S), float(v)) for t, v in zip(times, read, strict=True)]
 
 

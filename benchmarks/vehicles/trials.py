@@ -1,0 +1,97 @@
+"""Trials of each kind of evidence on random vehicles, and how often the hunt was right."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from benchmarks.vehicles.judging import right_field
+from benchmarks.vehicles.layout import Placed
+from benchmarks.vehicles.vehicle import Vehicle, moving_bits, readings_of
+from benchmarks.vehicles.world import Quantity, World, drive
+from keel.hunt.candidates import Candidate, Findings
+from keel.hunt.readings import Readings, follow_readings
+from keel.hunt.scene import Traffic
+
+PER_VEHICLE = 6
+
+
+@dataclass(frozen=True)
+class Trial:
+    """One question, and how it was answered.
+
+    Attributes:
+        there: Whether anything carries it.
+        rank: Place of the first right candidate, from 0; 99 for none.
+        scaled: Whether that candidate's scale and offset are right.
+        said_nothing: Whether the answer was that nothing carries it.
+    """
+
+    seed: int
+    what: str
+    there: bool
+    rank: int
+    scaled: bool
+    said_nothing: bool
+    words: str = ""
+
+
+def judge(vehicle: Vehicle, seed: int, what: str, findings: Findings, carriers: list[tuple[int, Placed]]) -> Trial:
+    """How a question was answered."""
+    rank, scaled = 99, False
+    for place, candidate in enumerate(findings.candidates):
+        right = right_field(vehicle, candidate.key, candidate.field, carriers)
+        if right is not None and right[1].page == candidate.page:
+            rank, scaled = place, well_scaled(candidate, right[1], moving_bits(vehicle, *right))
+            break
+    best = findings.candidates[0] if findings.candidates else None
+    words = f"p {findings.nothing_probability:.3f}"
+    if best is not None:
+        words += f" best {best.key:x} {best.field.start},{best.field.length},{best.field.order} nats {best.nats:.1f} {best.scale} {best.offset} {best.why}"
+    return Trial(seed, what, bool(carriers), rank, scaled, not findings.candidates, words)
+
+
+def well_scaled(candidate: Candidate, truth: Placed, moving: set[int]) -> bool:
+    """Whether a candidate's values are the true ones within 2 %: the scale, and where it begins."""
+    if candidate.scale is None or candidate.offset is None:
+        return False
+    # Lowest bits that never move make a step of several.
+    steps = truth.field.bits.index(candidate.field.bits[0]) if candidate.field.bits[0] in truth.field.bits else 0
+    scale = candidate.scale / 2.0**steps
+    span = abs(truth.scale) * 2.0 ** len(moving)
+    return abs(scale / truth.scale - 1) <= 0.02 and abs(candidate.offset - truth.offset) <= 0.02 * max(span, abs(truth.offset))
+
+
+def choose(rng: np.random.Generator, vehicle: Vehicle, kind: tuple[str, ...], fewest_bits: int) -> list[Quantity]:
+    """Quantities that are on the bus and move enough."""
+    found = []
+    for quantity in vehicle.world.quantities.values():
+        bits = [len(moving_bits(vehicle, k, p)) for k, p in vehicle.carriers(quantity.family)]
+        if quantity.kind in kind and bits and max(bits) >= fewest_bits:
+            found.append(quantity)
+    return [found[i] for i in rng.permutation(len(found))[:PER_VEHICLE]]
+
+
+def elsewhere(vehicle: Vehicle) -> World:
+    """Another vehicle's drive: nothing of it is on this bus."""
+    seed = vehicle.seed
+    return drive(np.random.default_rng([seed, 9]), np.random.default_rng([seed, 8]), vehicle.world.seconds)
+
+
+def readings_trials(vehicle: Vehicle, traffic: Traffic) -> Iterator[Trial]:
+    """Readings of quantities that are there, and of others that are not."""
+    rng = np.random.default_rng([vehicle.seed, 77])
+    for quantity in choose(rng, vehicle, ("value",), 3):
+        read = readings_of(rng, vehicle.world, quantity.name)
+        yield judge(vehicle, vehicle.seed, quantity.name, _follow(traffic, read), vehicle.carriers(quantity.family))
+    other = elsewhere(vehicle)
+    values = [q for q in other.quantities.values() if q.kind == "value"]
+    for i in rng.permutation(len(values))[: PER_VEHICLE // 2]:
+        read = readings_of(rng, other, values[i].name)
+        yield judge(vehicle, vehicle.seed, values[i].name, _follow(traffic, read), [])
+
+
+def _follow(traffic: Traffic, read: list[tuple[int, float]]) -> Findings:
+    return follow_readings(traffic, Readings(np.array([t for t, _ in read]), np.array([v for _, v in read])))

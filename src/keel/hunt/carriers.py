@@ -1,0 +1,89 @@
+"""What may carry something: the fields of every identifier, as series of numbers in time."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+
+from keel.hunt.columns import Column
+from keel.hunt.structure import Piece, Structure
+from keel.model.fields import BitField, extract
+from keel.model.frames import Times
+
+Floats = npt.NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class Carrier:
+    """A field over time.
+
+    Attributes:
+        times: When it was sent, in ns since 1970, shape (n,).
+        raw: Its raw values, shape (n,).
+    """
+
+    key: int
+    piece: Piece
+    times: Times
+    raw: npt.NDArray[np.int64]
+
+    @property
+    def field(self) -> BitField:
+        """Its bits."""
+        return self.piece.field
+
+    @property
+    def page(self) -> int | None:
+        """The selector's value, if it has one."""
+        return self.piece.page
+
+    @cached_property
+    def values(self) -> Floats:
+        """The raw values as numbers to calculate with."""
+        return self.raw.astype(np.float64)
+
+    @cached_property
+    def changes(self) -> npt.NDArray[np.int64]:
+        """Which frames differ from the one before."""
+        return np.flatnonzero(np.diff(self.raw)) + 1
+
+    def at(self, moments: Times) -> Floats:
+        """The value at moments: that of the last frame up to then, of the first one before there is one."""
+        return self.values[np.maximum(np.searchsorted(self.times, moments, side="right") - 1, 0)]
+
+
+MOST_ABOVE = 16
+
+
+def constant_above(structure: Structure, column: Column, piece: Piece) -> tuple[int, int]:
+    """How many bits right above a field never move and belong to nothing, and what they hold."""
+    taken = {b for p in structure.pieces if p.kind != "constant" and p.page in (None, piece.page) for b in p.field.bits}
+    rows = structure.rows_of(piece.page, column.payloads)
+    first = column.payloads[int(rows.argmax())]
+    bit, count, held = piece.field.bits[-1], 0, 0
+    while count < MOST_ABOVE:
+        big = piece.field.order == "big"
+        bit = bit + 1 if not big or bit % 8 != 7 else bit - 15
+        if not 0 <= bit < column.payloads.shape[1] * 8 or bit in taken:
+            break
+        held |= int(first[bit // 8] >> bit % 8 & 1) << count
+        count += 1
+    return count, held
+
+
+def carriers_of(columns: dict[int, Column], structures: dict[int, Structure]) -> list[Carrier]:
+    """The values and flags that move, of all identifiers."""
+    found = []
+    for key, structure in structures.items():
+        column = columns[key]
+        for piece in structure.numbers:
+            if not piece.moving:
+                continue
+            rows = structure.rows_of(piece.page, column.payloads)
+            payloads, times = (column.payloads, column.times) if rows.all() else (column.payloads[rows], column.times[rows])
+            if len(times) >= 2:
+                found.append(Carrier(key, piece, times, extract(piece.field, payloads)))
+    return found

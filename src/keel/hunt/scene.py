@@ -1,0 +1,25 @@
+"""The traffic a hunt searches: columns by identifier, what they are made of, and the fields in them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from keel.hunt.carriers import Carrier, carriers_of
+from keel.hunt.columns import Column
+from keel.hunt.structure import Structure, structures_of
+
+
+@dataclass(frozen=True, eq=False)
+class Traffic:
+    """What is searched. It is worked out once and serves every kind of evidence."""
+
+    columns: dict[int, Column]
+    structures: dict[int, Structure]
+    carriers: list[Carrier]
+
+    @classmethod
+    def of(cls, columns: dict[int, Column], cancelled: Callable[[], bool] = lambda: False) -> Traffic:
+        """Work out the structure of some columns."""
+        structures = structures_of(columns, cancelled)
+        return cls(columns, structures, carriers_of(columns, structures))
