@@ -9,11 +9,13 @@ import numpy as np
 
 from benchmarks.vehicles.judging import right_field
 from benchmarks.vehicles.layout import Placed
-from benchmarks.vehicles.vehicle import Vehicle, moving_bits, readings_of
-from benchmarks.vehicles.world import Quantity, World, drive
-from keel.hunt.candidates import Candidate, Findings
+from benchmarks.vehicles.vehicle import Vehicle, marks_of, moving_bits, readings_of, series_of
+from benchmarks.vehicles.world import STEP_S, Quantity, World, drive
+from keel.hunt.candidates import LIKELY_NOTHING, Candidate, Findings
+from keel.hunt.marks import follow_marks
 from keel.hunt.readings import Readings, follow_readings
 from keel.hunt.scene import Traffic
+from keel.hunt.series import Series, follow_series
 
 PER_VEHICLE = 6
 
@@ -43,14 +45,14 @@ def judge(vehicle: Vehicle, seed: int, what: str, findings: Findings, carriers: 
     rank, scaled = 99, False
     for place, candidate in enumerate(findings.candidates):
         right = right_field(vehicle, candidate.key, candidate.field, carriers)
-        if right is not None and right[1].page == candidate.page:
+        if right is not None:
             rank, scaled = place, well_scaled(candidate, right[1], moving_bits(vehicle, *right))
             break
     best = findings.candidates[0] if findings.candidates else None
     words = f"p {findings.nothing_probability:.3f}"
     if best is not None:
         words += f" best {best.key:x} {best.field.start},{best.field.length},{best.field.order} nats {best.nats:.1f} {best.scale} {best.offset} {best.why}"
-    return Trial(seed, what, bool(carriers), rank, scaled, not findings.candidates, words)
+    return Trial(seed, what, bool(carriers), rank, scaled, findings.nothing_probability > LIKELY_NOTHING, words)
 
 
 def well_scaled(candidate: Candidate, truth: Placed, moving: set[int]) -> bool:
@@ -95,3 +97,53 @@ def readings_trials(vehicle: Vehicle, traffic: Traffic) -> Iterator[Trial]:
 
 def _follow(traffic: Traffic, read: list[tuple[int, float]]) -> Findings:
     return follow_readings(traffic, Readings(np.array([t for t, _ in read]), np.array([v for _, v in read])))
+
+
+def series_trials(vehicle: Vehicle, traffic: Traffic) -> Iterator[Trial]:
+    """Logs of another instrument."""
+    rng = np.random.default_rng([vehicle.seed, 78])
+    for quantity in choose(rng, vehicle, ("value",), 3):
+        log, _ = series_of(rng, vehicle.world, quantity.name)
+        yield judge(vehicle, vehicle.seed, quantity.name, _series(traffic, log), vehicle.carriers(quantity.family))
+    other = elsewhere(vehicle)
+    values = [q for q in other.quantities.values() if q.kind == "value"]
+    for i in rng.permutation(len(values))[: PER_VEHICLE // 2]:
+        log, _ = series_of(rng, other, values[i].name)
+        yield judge(vehicle, vehicle.seed, values[i].name, _series(traffic, log), [])
+
+
+def _series(traffic: Traffic, log: list[tuple[int, float]]) -> Findings:
+    return follow_series(traffic, Series(np.array([t for t, _ in log]), np.array([v for _, v in log])))
+
+
+def marks_trials(vehicle: Vehicle, traffic: Traffic) -> Iterator[Trial]:
+    """Spans in which something was on, or in some state, marked by hand."""
+    rng = np.random.default_rng([vehicle.seed, 79])
+    for quantity in choose(rng, vehicle, ("flag", "enum"), 1):
+        moments = periods(rng, quantity)
+        if moments:
+            findings = follow_marks(traffic, marks_of(rng, moments))
+            yield judge(vehicle, vehicle.seed, f"{quantity.name} x{len(moments)}", findings, vehicle.carriers(quantity.family))
+    other = elsewhere(vehicle)
+    states = [q for q in other.quantities.values() if q.kind in ("flag", "enum")]
+    for i in rng.permutation(len(states))[: PER_VEHICLE // 2 + 2]:
+        moments = periods(rng, states[i])
+        if moments:
+            yield judge(vehicle, vehicle.seed, f"{states[i].name} x{len(moments)}", follow_marks(traffic, marks_of(rng, moments)), [])
+
+
+def periods(rng: np.random.Generator, quantity: Quantity) -> list[tuple[float, float]]:
+    """When it was on, or away from where it mostly is; none if that was too rarely or too often to mark by hand."""
+    kinds, counts = np.unique(quantity.values, return_counts=True)
+    if len(kinds) < 2:
+        return []
+    on = quantity.values > 0 if quantity.kind == "flag" else quantity.values != kinds[counts.argmax()]
+    turns = np.flatnonzero(np.diff(on)) + 1
+    begins = turns[on[turns]].tolist()
+    found = []
+    for begin in begins:
+        later = turns[turns > begin]
+        if len(later):
+            found.append((begin * STEP_S, int(later[0]) * STEP_S))
+    found = [(a, b) for a, b in found if a > 1 and b < len(on) * STEP_S - 1]
+    return found if 3 <= len(found) <= 14 and len(found) >= len(begins) - 2 else []

@@ -12,6 +12,7 @@ from keel.model.fields import BitField
 SCORE_NATS = 10.0
 MOST_CANDIDATES = 12
 LIKELY_NOTHING = 0.5
+SURELY_NOTHING = 0.9
 """Above this probability that nothing carries it, no candidate is named."""
 ALIKE = 0.004
 """Two fields are copies of one quantity when a line from one to the other misses by no more than this share of its
@@ -75,6 +76,8 @@ class Findings:
     @property
     def verdict(self) -> str:
         """One sentence."""
+        if self.candidates and self.nothing_probability > LIKELY_NOTHING:
+            return f"probably nothing carries it ({self.nothing_probability:.0%}); these come nearest"
         if self.candidates:
             families = len({c.family for c in self.candidates})
             what = "1 field" if families == 1 else f"{families} fields"

@@ -12,6 +12,7 @@ from keel.hunt.columns import Column
 from keel.hunt.structure import Piece, Structure
 from keel.model.fields import BitField, extract
 from keel.model.frames import Times
+from keel.model.units import NS_PER_S
 
 Floats = npt.NDArray[np.float64]
 
@@ -49,6 +50,11 @@ class Carrier:
     def changes(self) -> npt.NDArray[np.int64]:
         """Which frames differ from the one before."""
         return np.flatnonzero(np.diff(self.raw)) + 1
+
+    @cached_property
+    def cycle_s(self) -> float:
+        """The median time from one frame to the next, in seconds."""
+        return float(np.median(np.diff(self.times))) / NS_PER_S
 
     def at(self, moments: Times) -> Floats:
         """The value at moments: that of the last frame up to then, of the first one before there is one."""

@@ -17,6 +17,8 @@ Floats = npt.NDArray[np.float64]
 
 DROP_COST = 4.0
 """What leaving out a point costs, in nats: one reading in fifteen is wrong, and a wrong one says nothing."""
+AGAIN_COST = 1.5
+"""What each after the first costs more."""
 LINE_COST = 1.0
 
 
@@ -88,6 +90,33 @@ def _judge(x: Any, y: Any, around: Any, floor: Any, used: Any, w: Any, out: Any)
 
 
 @njit(cache=True, nogil=True)
+def _agreeing(x: Any, y: Any, around: Any, floor: Any, used: Any) -> None:
+    """The points that the line through some two of them explains, of all pairs the one with most; into ``used``."""
+    n = len(x)
+    best, best_missed, best_slope, best_start = 0, 1e300, 0.0, 0.0
+    for i in range(n):
+        for j in range(i + 1, n):
+            if x[i] == x[j]:
+                continue
+            slope = (y[j] - y[i]) / (x[j] - x[i])
+            if slope == 0.0:
+                continue
+            start = y[i] - slope * x[i]
+            count, missed = 0, 0.0
+            for k in range(n):
+                away = y[k] - start - slope * x[k]
+                unlikely = away * away / (floor * floor + slope * slope * around[k] * around[k])
+                if unlikely < 12.0:
+                    count += 1
+                    missed += unlikely
+            if count > best or (count == best and missed < best_missed):
+                best, best_missed, best_slope, best_start = count, missed, slope, start
+    for k in range(n):
+        away = y[k] - best_start - best_slope * x[k]
+        used[k] = away * away < 12.0 * (floor * floor + best_slope * best_slope * around[k] * around[k])
+
+
+@njit(cache=True, nogil=True)
 def robust_lines(x: Any, around: Any, y: Any, floor: Any, most_dropped: Any) -> Any:
     """The best line for each row of ``x``, with up to so many points left out.
 
@@ -112,7 +141,21 @@ def robust_lines(x: Any, around: Any, y: Any, floor: Any, most_dropped: Any) -> 
         best = _judge(x[r], y, around[r], floor, used, w, out)
         found[r, 0], found[r, 1], found[r, 2], found[r, 3], found[r, 4] = best, out[0], out[1], out[2], 0
         mask = 0
-        for dropped in range(1, most_dropped + 1):
+        if most_dropped:
+            _agreeing(x[r], y, around[r], floor, used)
+            outside = n - used.sum()
+            if 0 < outside <= most_dropped:
+                score = _judge(x[r], y, around[r], floor, used, w, out) - DROP_COST * outside - AGAIN_COST * (outside - 1)
+                if score > best:
+                    best = score
+                    found[r, 0], found[r, 1], found[r, 2], found[r, 3] = score, out[0], out[1], out[2]
+                    for i in range(n):
+                        if not used[i]:
+                            mask |= 1 << i
+                    found[r, 4] = mask
+            used[:] = 1
+            mask = 0
+        for dropped in range(1, min(most_dropped, 2) + 1):
             chosen, chosen_score = -1, -1e18
             for i in range(n):
                 if not used[i]:
@@ -126,7 +169,7 @@ def robust_lines(x: Any, around: Any, y: Any, floor: Any, most_dropped: Any) -> 
                 break
             used[chosen] = 0
             mask |= 1 << chosen
-            score = _judge(x[r], y, around[r], floor, used, w, out) - DROP_COST * dropped
+            score = _judge(x[r], y, around[r], floor, used, w, out) - DROP_COST * dropped - AGAIN_COST * (dropped - 1)
             if score > best:
                 best = score
                 found[r, 0], found[r, 1], found[r, 2], found[r, 3] = score, out[0], out[1], out[2]
@@ -141,8 +184,8 @@ def rounding_of(values: Floats) -> float:
     """
     reach = float(values.max() - values.min()) if len(values) else 0.0
     least = max(reach, float(np.abs(values).max(initial=0.0)) * 1e-3, 1e-9) * 1e-6
-    # One in six may be a slip of the pen.
-    others = len(values) // 6 if len(values) > 4 else 0
+    # One in four may be a slip of the pen.
+    others = len(values) // 4 if len(values) > 4 else 0
     for power in range(12, -13, -1):
         for digit in (5.0, 2.0, 1.0):
             step = digit * 10.0**power

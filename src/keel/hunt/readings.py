@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from keel.hunt.candidates import LIKELY_NOTHING, MOST_CANDIDATES, Candidate, Findings, in_families
+from keel.hunt.candidates import SURELY_NOTHING, MOST_CANDIDATES, Candidate, Findings, in_families
 from keel.hunt.carriers import Carrier, constant_above
 from keel.hunt.fitting import robust_lines, rounding_of
 from keel.hunt.scene import Traffic
@@ -94,7 +94,7 @@ def follow_readings(
             candidate = _candidate(traffic, carriers[i], raw[i, lag], around[i, lag], readings, fits, i, floor)
             found.append((candidate, carriers[i]))
     found.sort(key=lambda pair: -pair[0].nats)
-    if nothing > LIKELY_NOTHING:
+    if nothing > SURELY_NOTHING:
         found = []
     return Findings(
         evidence, nothing, tuple(in_families(found)[:MOST_CANDIDATES]), len(traffic.columns), len(carriers)
@@ -155,7 +155,7 @@ def fit_all(raw: Floats, around: Floats, values: Floats, lags_s: Floats, most_dr
     """
     carriers, lags, n = raw.shape
     if most_dropped is None:
-        most_dropped = 0 if n < 5 else 1 if n < 9 else 2
+        most_dropped = 0 if n < 5 else 1 if n < 7 else 2 if n < 11 else 3
     floor = rounding_of(values) * 0.3
     found = robust_lines(raw.reshape(-1, n), around.reshape(-1, n), values, floor, most_dropped)
     found = found.reshape(carriers, lags, 5)
