@@ -23,9 +23,12 @@ def against_trials(good: Vehicle, traffic: Traffic) -> Iterator[Trial]:
             continue
         found = good_against_bad(traffic, fault.columns)
         rank = next((i for i, f in enumerate(found.findings) if f.key == fault.key and f.kind == kind), 99)
-        where = f"{fault.key:x}" + (f" {fault.field.start},{fault.field.length},{fault.field.order}" if fault.field else "")
+        where = f"{fault.key:x}" + (
+            f" {fault.field.start},{fault.field.length},{fault.field.order}" if fault.field else ""
+        )
         best = "; ".join(
-            f"{f.kind} {f.key:x} {(f.field.start, f.field.length) if f.field else ''} {f.nats:.1f} {f.why}" for f in found.findings[:2]
+            f"{f.kind} {f.key:x} {(f.field.start, f.field.length) if f.field else ''} {f.nats:.1f} {f.why}"
+            for f in found.findings[:2]
         )
         mine = next((f"{f.kind} {f.nats:.1f}" for f in found.findings if f.key == fault.key), "")
         yield Trial(good.seed, f"{kind} {where}", True, rank, True, False, f"mine {mine} best {best}")

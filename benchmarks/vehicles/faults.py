@@ -14,8 +14,16 @@ from keel.model.fields import BitField, extract, insert
 from keel.model.units import NS_PER_S
 
 KINDS = (
-    "stuck", "out_of_range", "not_available", "missing", "cycle_changed",
-    "counter_skips", "checksum_wrong", "noisy", "dropout", "new_identifier",
+    "stuck",
+    "out_of_range",
+    "not_available",
+    "missing",
+    "cycle_changed",
+    "counter_skips",
+    "checksum_wrong",
+    "noisy",
+    "dropout",
+    "new_identifier",
 )
 
 
@@ -96,8 +104,8 @@ def break_it(rng: np.random.Generator, good: Vehicle, bad: Vehicle, kind: str) -
             check = layout.of_kind("checksum")
             if check is None:
                 continue
-            at = rng.choice(len(rows), int(rng.integers(2, 15)), replace=False)
-            rows[at, check.field.start // 8] ^= np.uint8(1 << check.field.start % 8)
+            wrong = rng.choice(len(rows), int(rng.integers(2, 15)), replace=False)
+            rows[wrong, check.field.start // 8] ^= np.uint8(1 << check.field.start % 8)
             columns[key] = Column(key, times, rows)
         return Fault(kind, key, field, columns)
     return None
@@ -124,8 +132,12 @@ def _a_field(rng: np.random.Generator, good: Vehicle, key: int, kind: str) -> Pl
 
 
 def _bend(
-    rng: np.random.Generator, kind: str, placed: Placed, rows: np.ndarray[tuple[int, int], np.dtype[np.uint8]],
-    inside: np.ndarray[tuple[int], np.dtype[np.bool_]], usual: np.ndarray[tuple[int, int], np.dtype[np.uint8]],
+    rng: np.random.Generator,
+    kind: str,
+    placed: Placed,
+    rows: np.ndarray[tuple[int, int], np.dtype[np.uint8]],
+    inside: np.ndarray[tuple[int], np.dtype[np.bool_]],
+    usual: np.ndarray[tuple[int, int], np.dtype[np.uint8]],
 ) -> bool:
     values = extract(placed.field, rows)
     bits = placed.field.length
@@ -147,7 +159,7 @@ def _bend(
         known = np.concatenate([values, extract(placed.field, usual)])
         least, most = int(known.min()), int(known.max())
         reach = most - least + 1
-        new = most + 2 * reach if rng.random() < 0.5 else least - 2 * reach
+        new: int = most + 2 * reach if rng.random() < 0.5 else least - 2 * reach
         if not low < new < high - 1:
             new = high - 2 if high - 2 > most + reach // 2 else low + 1
             if not (new > most + reach // 2 or new < least - reach // 2):

@@ -30,7 +30,9 @@ def truth_of(vehicle: Vehicle, key: int) -> list[tuple[Placed, set[int]]]:
     return [(p, bits) for p, bits in found if bits]
 
 
-def right_field(vehicle: Vehicle, key: int, field: BitField, carriers: list[tuple[int, Placed]]) -> tuple[int, Placed] | None:
+def right_field(
+    vehicle: Vehicle, key: int, field: BitField, carriers: list[tuple[int, Placed]]
+) -> tuple[int, Placed] | None:
     """The carrier a found field is, if it is one."""
     column = vehicle.sent[key].column
     for at, placed in carriers:
@@ -48,7 +50,9 @@ def right_field(vehicle: Vehicle, key: int, field: BitField, carriers: list[tupl
     return None
 
 
-def structure_scores(vehicle: Vehicle, structures: dict[int, Structure]) -> np.ndarray[tuple[int], np.dtype[np.float64]]:
+def structure_scores(
+    vehicle: Vehicle, structures: dict[int, Structure]
+) -> np.ndarray[tuple[int], np.dtype[np.float64]]:
     """Boundaries right, found, true; whole fields right, true; kinds right, asked."""
     score = np.zeros(7)
     for key, structure in structures.items():
@@ -75,6 +79,4 @@ def structure_scores(vehicle: Vehicle, structures: dict[int, Structure]) -> np.n
 def _boundaries(fields: list[set[int]], moving: list[int]) -> set[tuple[int, int]]:
     """Neighbouring moving bits that belong to different fields."""
     owner = {bit: i for i, bits in enumerate(fields) for bit in bits}
-    return {
-        (a, b) for a, b in zip(moving, moving[1:], strict=False) if owner.get(a, -1) != owner.get(b, -2)
-    }
+    return {(a, b) for a, b in zip(moving, moving[1:], strict=False) if owner.get(a, -1) != owner.get(b, -2)}

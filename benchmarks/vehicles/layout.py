@@ -96,21 +96,34 @@ def lay_out(rng: Rng, world: World) -> list[Layout]:
         key = pack_key(bus, Form.EXTENDED if extended else Form.BASE, 0x18FE0000 + ident if extended else ident)
         event = rng.random() < 0.15
         cycle = float(rng.choice([0.01, 0.02, 0.02, 0.05, 0.1, 0.1, 0.2, 0.5, 1.0]))
-        messages.append(Layout(key, size, cycle, event, float(rng.uniform(0, 0.06)), int(rng.choice([0, 0, 1])),
-                               secret=int(rng.integers(1, 256)),
-                               poly=int(rng.choice([0x1D, 0x2F, 0x07, 0x31, 0x9B, 0x39, 0xD5])),
-                               data_ids=tuple(rng.integers(0, 256, 16).tolist())))
+        messages.append(
+            Layout(
+                key,
+                size,
+                cycle,
+                event,
+                float(rng.uniform(0, 0.06)),
+                int(rng.choice([0, 0, 1])),
+                secret=int(rng.integers(1, 256)),
+                poly=int(rng.choice([0x1D, 0x2F, 0x07, 0x31, 0x9B, 0x39, 0xD5])),
+                data_ids=tuple(rng.integers(0, 256, 16).tolist()),
+            )
+        )
     quantities = list(world.quantities.values())
     values = [q for q in quantities if q.kind == "value"]
     waiting: list[Quantity] = [*quantities]
     for _ in range(int(rng.integers(2, 30))):
         waiting.append(values[int(rng.integers(len(values)))])  # gateway copies
-    rng.shuffle(waiting)  # type: ignore[arg-type]
+    rng.shuffle(waiting)
     boards = []
     for message in messages:
         boards.append(_prepare(rng, message, base_order))
     per = int(np.ceil(len(waiting) / len(messages)))
-    order_of = lambda: base_order if rng.random() >= mixing else ("little" if base_order == "big" else "big")  # noqa: E731
+    other: Order = "little" if base_order == "big" else "big"
+
+    def order_of() -> Order:
+        return base_order if rng.random() >= mixing else other
+
     while waiting:
         quantity = waiting.pop()
         for at in rng.permutation(len(messages))[:25]:
@@ -151,7 +164,11 @@ def _prepare(rng: Rng, message: Layout, order: Order) -> tuple[_Board, dict[int,
         if rng.random() < 0.85 or algorithm == "e2e_2":
             beside = 1 if first else last - 1
             size = 4 if algorithm.startswith("e2e") else int(rng.choice([2, 3, 4, 4, 4, 8]))
-            fixed((at if length == 4 and size <= 4 else beside) * 8 + (4 if length == 4 and size <= 4 else 0), size, "counter")
+            fixed(
+                (at if length == 4 and size <= 4 else beside) * 8 + (4 if length == 4 and size <= 4 else 0),
+                size,
+                "counter",
+            )
     elif rng.random() < 0.3:
         size = int(rng.choice([2, 4, 4, 8]))
         fixed(int(rng.integers(0, message.bytes)) * 8 + int(rng.choice([0, 8 - size])), size, "counter")
@@ -191,7 +208,7 @@ def _place(rng: Rng, quantity: Quantity, board: _Board, order: Order) -> Placed 
     place = board.take(rng, length, order, 0.55)
     if place is None:
         return None
-    place = BitField(place.start, length, order if max(place.bits) // 8 != min(place.bits) // 8 else order, signed)
+    place = BitField(place.start, length, order, signed)
     return Placed(place, "value", quantity.name, scale, offset)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -54,7 +55,9 @@ def send_times(rng: Rng, message: Layout, world: World) -> np.ndarray[tuple[int]
     return np.sort(np.clip(times, 0, world.seconds - STEP_S))
 
 
-def raw_values(placed: Placed, world: World, at: np.ndarray[tuple[int], np.dtype[np.int64]]) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+def raw_values(
+    placed: Placed, world: World, at: np.ndarray[tuple[int], np.dtype[np.int64]]
+) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
     """Raw values on the grid."""
     values = world.quantities[placed.quantity].values
     raw = np.rint((values[np.clip(at, 0, len(values) - 1)] - placed.offset) / placed.scale)
@@ -104,8 +107,14 @@ def guard(message: Layout, out: Bytes) -> None:
     insert(placed.field, out, checksum(message, placed.field, placed.algorithm, out, count))
 
 
-def checksum(message: Layout, where: BitField, algorithm: str, out: Bytes, count: np.ndarray[tuple[int], np.dtype[np.int64]]) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+def checksum(
+    message: Layout, where: BitField, algorithm: str, out: Bytes, count: np.ndarray[tuple[int], np.dtype[np.int64]]
+) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
     """The checksum of each payload, in which it is still 0."""
+    return np.asarray(_checksum(message, where, algorithm, out, count), np.int64)
+
+
+def _checksum(message: Layout, where: BitField, algorithm: str, out: Bytes, count: Any) -> Any:
     ident = unpack_key(message.key)[2]
     size, at = out.shape[1], where.start // 8
     data = out[:, [i for i in range(size) if i != at]] if where.length == 8 else out
@@ -126,7 +135,9 @@ def checksum(message: Layout, where: BitField, algorithm: str, out: Bytes, count
     if algorithm == "crc8":
         return crc(wide, message.poly, 0, 0)
     if algorithm == "crc8_id":
-        return crc(np.concatenate([np.full((len(wide), 1), ident & 255), wide], axis=1), message.poly, 0xFF, message.secret)
+        return crc(
+            np.concatenate([np.full((len(wide), 1), ident & 255), wide], axis=1), message.poly, 0xFF, message.secret
+        )
     if algorithm == "crc8_j1850":
         return crc(wide, 0x1D, 0xFF, 0xFF)
     if algorithm == "e2e_1":
@@ -136,7 +147,9 @@ def checksum(message: Layout, where: BitField, algorithm: str, out: Bytes, count
     return crc(np.concatenate([wide, secret], axis=1), 0x2F, 0xFF, 0xFF)
 
 
-def crc(data: np.ndarray[tuple[int, int], np.dtype[np.int64]], poly: int, init: int, xor_out: int) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+def crc(
+    data: np.ndarray[tuple[int, int], np.dtype[np.int64]], poly: int, init: int, xor_out: int
+) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
     """CRC-8, most significant bit first, over the columns."""
     table = np.arange(256)
     for _ in range(8):

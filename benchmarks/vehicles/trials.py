@@ -51,7 +51,8 @@ def judge(vehicle: Vehicle, seed: int, what: str, findings: Findings, carriers: 
     best = findings.candidates[0] if findings.candidates else None
     words = f"p {findings.nothing_probability:.3f}"
     if best is not None:
-        words += f" best {best.key:x} {best.field.start},{best.field.length},{best.field.order} nats {best.nats:.1f} {best.scale} {best.offset} {best.why}"
+        field = f"{best.key:x} {best.field.start},{best.field.length},{best.field.order}"
+        words += f" best {field} nats {best.nats:.1f} {best.scale} {best.offset} {best.why}"
     return Trial(seed, what, bool(carriers), rank, scaled, findings.nothing_probability > LIKELY_NOTHING, words)
 
 
@@ -63,7 +64,9 @@ def well_scaled(candidate: Candidate, truth: Placed, moving: set[int]) -> bool:
     steps = truth.field.bits.index(candidate.field.bits[0]) if candidate.field.bits[0] in truth.field.bits else 0
     scale = candidate.scale / 2.0**steps
     span = abs(truth.scale) * 2.0 ** len(moving)
-    return abs(scale / truth.scale - 1) <= 0.02 and abs(candidate.offset - truth.offset) <= 0.02 * max(span, abs(truth.offset))
+    return abs(scale / truth.scale - 1) <= 0.02 and abs(candidate.offset - truth.offset) <= 0.02 * max(
+        span, abs(truth.offset)
+    )
 
 
 def choose(rng: np.random.Generator, vehicle: Vehicle, kind: tuple[str, ...], fewest_bits: int) -> list[Quantity]:
@@ -123,13 +126,21 @@ def marks_trials(vehicle: Vehicle, traffic: Traffic) -> Iterator[Trial]:
         moments = periods(rng, quantity)
         if moments:
             findings = follow_marks(traffic, marks_of(rng, moments))
-            yield judge(vehicle, vehicle.seed, f"{quantity.name} x{len(moments)}", findings, vehicle.carriers(quantity.family))
+            yield judge(
+                vehicle, vehicle.seed, f"{quantity.name} x{len(moments)}", findings, vehicle.carriers(quantity.family)
+            )
     other = elsewhere(vehicle)
     states = [q for q in other.quantities.values() if q.kind in ("flag", "enum")]
     for i in rng.permutation(len(states))[: PER_VEHICLE // 2 + 2]:
         moments = periods(rng, states[i])
         if moments:
-            yield judge(vehicle, vehicle.seed, f"{states[i].name} x{len(moments)}", follow_marks(traffic, marks_of(rng, moments)), [])
+            yield judge(
+                vehicle,
+                vehicle.seed,
+                f"{states[i].name} x{len(moments)}",
+                follow_marks(traffic, marks_of(rng, moments)),
+                [],
+            )
 
 
 def periods(rng: np.random.Generator, quantity: Quantity) -> list[tuple[float, float]]:

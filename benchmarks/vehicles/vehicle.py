@@ -62,7 +62,9 @@ def moving_bits(vehicle: Vehicle, key: int, placed: Placed) -> set[int]:
     return {b for b in placed.field.bits if bits[:, b].min() != bits[:, b].max()}
 
 
-def readings_of(rng: np.random.Generator, world: World, name: str, values: Floats | None = None) -> list[tuple[int, float]]:
+def readings_of(
+    rng: np.random.Generator, world: World, name: str, values: Floats | None = None
+) -> list[tuple[int, float]]:
     """What a person reads off a display: late, rounded, now and then wrong. (time in ns, value)"""
     values = world.quantities[name].values if values is None else values
     count = int(rng.integers(7, 15))
@@ -98,4 +100,6 @@ def marks_of(rng: np.random.Generator, moments: list[tuple[float, float]]) -> li
     def off() -> float:
         return float(rng.uniform(0.2, 0.5) * rng.choice([-1, 1]))
 
-    return [Span(START + int((a + off()) * NS_PER_S), START + int(max(b + off(), a + 0.3) * NS_PER_S)) for a, b in moments]
+    return [
+        Span(START + int((a + off()) * NS_PER_S), START + int(max(b + off(), a + 0.3) * NS_PER_S)) for a, b in moments
+    ]

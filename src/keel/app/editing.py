@@ -15,7 +15,7 @@ from keel.model.identity import unpack_key
 from keel.model.span import Mark
 
 if TYPE_CHECKING:
-    from keel.hunt.marks import Candidate
+    from keel.hunt.candidates import Candidate
     from keel.store.manifest import Manifest
 
 EDITED = ("comments", "asks", "checks", "nominal")

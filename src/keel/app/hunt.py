@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 from textual import events
 from textual.message import Message
 
@@ -18,9 +19,12 @@ from keel.app.picture import Picture
 from keel.app.plot import Chart, Curve, draw_chart
 from keel.app.rows import Column, fit, window
 from keel.app.strokes import bar
+from keel.hunt.candidates import Candidate, Findings
 from keel.hunt.columns import Column as Payloads
 from keel.hunt.columns import flip_shares, gather
-from keel.hunt.marks import Candidate, Findings, field_values, follow_marks
+from keel.hunt.marks import follow_marks
+from keel.hunt.scene import Traffic
+from keel.model.fields import extract
 from keel.model.identity import key_words
 from keel.model.span import Span, around, pair_up
 from keel.model.units import NS_PER_S
@@ -47,9 +51,21 @@ class Result:
     """What a search gave, and the payloads of the candidates' identifiers for drawing."""
 
     findings: Findings
-    payloads: dict[int, Payloads]
+    traffic: Traffic
+    spans: tuple[Span, ...]
     took_s: float
     moments: bool
+
+    @property
+    def payloads(self) -> dict[int, Payloads]:
+        """The frames searched, by key."""
+        return self.traffic.columns
+
+    def values(self, candidate: Candidate) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+        """Times and raw values of a candidate."""
+        column = self.payloads[candidate.key]
+        rows = self.traffic.structures[candidate.key].rows_of(candidate.page, column.payloads)
+        return column.times[rows], extract(candidate.field, column.payloads[rows])
 
 
 def evidence_spans(picture: Picture, moments: bool) -> list[Span]:
@@ -61,11 +77,10 @@ def evidence_spans(picture: Picture, moments: bool) -> list[Span]:
 def search(picture: Picture, moments: bool, stopped: Callable[[], bool]) -> Result:
     """Run the hunt; for a worker thread. ``stopped`` is asked whether to give up."""
     begin = time.monotonic()
-    matches = all_matches(picture)
-    findings = follow_marks(matches, evidence_spans(picture, moments), stopped)
-    keys = {c.key for c in findings.candidates}
-    payloads = {key: gather(matches, key)[key] for key in keys}
-    return Result(findings, payloads, time.monotonic() - begin, moments)
+    traffic = Traffic.of(gather(all_matches(picture)), stopped)
+    spans = evidence_spans(picture, moments)
+    findings = follow_marks(traffic, spans, stopped)
+    return Result(findings, traffic, tuple(spans), time.monotonic() - begin, moments)
 
 
 class Hunt(Sheet):
@@ -161,7 +176,7 @@ class Hunt(Sheet):
             line.put(at, "searching… (esc gives up)", style("brass"))
         elif self.result is not None:
             found = self.result.findings
-            text = f"searched {found.identifiers} identifiers, {words.count(found.bits)} bits"
+            text = f"searched {found.identifiers} identifiers, {words.count(found.fields)} fields"
             line.put(at, f"{text} in {self.result.took_s:.1f} s", style("dim"))
         return line
 
@@ -187,7 +202,7 @@ class Hunt(Sheet):
         found = result.findings
         lines = [self.line(width) for _ in range(12)]
         lines[0].put(4, "Nothing follows the marks.", style("strong", bold=True))
-        count = len(found.spans)
+        count = len(result.spans)
         chance = f"{found.nothing_probability:.0%}"
         texts = (
             f"In {count} span{'s' if count != 1 else ''}, no field of {found.identifiers} identifiers changed in step "
@@ -201,11 +216,11 @@ class Hunt(Sheet):
         )
         for line, text in zip(lines[2:], texts, strict=False):
             line.put(4, text, style("text"))
-        if found.spans:
+        if result.spans:
             room = self.line(width)
             room.put(4, "the spans:", style("dim"))
             at = 16
-            for span in found.spans[:8]:
+            for span in result.spans[:8]:
                 low, high = ((t - picture.whole.start) / NS_PER_S for t in (span.start, span.end))
                 at = room.put(at, f"{low:.1f}–{high:.1f} s", style("brass")) + 3
             lines[9] = room
@@ -296,15 +311,16 @@ class Hunt(Sheet):
             text = f"{picture.name(candidate.key)}: {candidate.why}"
         title.put(at, text, self.palette.style("dim"), width - at - 1)
         zero = picture.whole.start
-        values = field_values(column, candidate.field).astype(np.float64)
-        x = (column.times - zero) / NS_PER_S
+        times, raw = result.values(candidate)
+        values = raw.astype(np.float64)
+        x = (times - zero) / NS_PER_S
         # Held values make steps: each value lasts until the next frame.
         stepped_x = np.repeat(x, 2)[1:]
         stepped_y = np.repeat(values, 2)[:-1]
         if len(stepped_x) > 20_000:
             keep = np.linspace(0, len(stepped_x) - 1, 20_000).astype(int)
             stepped_x, stepped_y = stepped_x[keep], stepped_y[keep]
-        spans = [((s.start - zero) / NS_PER_S, (s.end - zero) / NS_PER_S) for s in result.findings.spans]
+        spans = [((s.start - zero) / NS_PER_S, (s.end - zero) / NS_PER_S) for s in result.spans]
         low, high = float(values.min()), float(values.max())
         margin = max((high - low) * 0.08, 0.2)
         window_s = (float(x[0]), float(x[-1]))
@@ -320,10 +336,7 @@ class Hunt(Sheet):
         text = f"bit loom · {key_words(candidate.key)} · {words.length(each)} a row"
         title.put(2, text, self.palette.style("dim"))
         marked = np.array(
-            [
-                any(s.start < b and s.end > a for s in result.findings.spans)
-                for a, b in zip(edges, edges[1:], strict=False)
-            ]
+            [any(s.start < b and s.end > a for s in result.spans) for a, b in zip(edges, edges[1:], strict=False)]
         )
         first = max(min(candidate.field.bits) // 8 - 3, 0) if column.payloads.shape[1] > 8 else 0
         return [title, *loom(self.palette, width, flip_shares(column, edges), candidate.field, marked, first)]

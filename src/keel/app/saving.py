@@ -13,7 +13,7 @@ from keel.model.identity import key_words
 
 if TYPE_CHECKING:
     from keel.app.hunt import Result
-    from keel.hunt.marks import Candidate
+    from keel.hunt.candidates import Candidate
 
 BLOCK = 16_384
 
@@ -68,13 +68,10 @@ def save(
             cycle = describe_tally(picture.census[pick], picture.lens.end, 40, manifest.nominal.get(pick, 0))
             draw_cycles(path, manifest.name, [(name, pick >> 56, cycle)])
     elif kind == "candidate" and result is not None and candidate is not None:
-        from keel.hunt.marks import field_values
-
-        column = result.payloads[candidate.key]
-        values = field_values(column, candidate.field)
+        times, values = result.values(candidate)
         title = f"{picture.name(candidate.key)} {key_words(candidate.key)}, {candidate.field.words()}"
-        spans = list(result.findings.spans)
-        draw_candidate(path, title, candidate.why, column.times, values, spans, picture.lens, picture.whole.start)
+        spans = list(result.spans)
+        draw_candidate(path, title, candidate.why, times, values, spans, picture.lens, picture.whole.start)
 
 
 def _save_csv(path: Path, picture: Picture) -> None:

@@ -1,52 +1,143 @@
-"""``keel hunt``: which field follows the marks?"""
+"""``keel hunt``: which field carries it?"""
 
 from __future__ import annotations
 
 import json as json_module
+from decimal import Decimal, InvalidOperation
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from keel.cli import app
 from keel.cli.reading import Ask, Rec, read
 
+if TYPE_CHECKING:
+    from keel.hunt.against import Differences
+    from keel.hunt.candidates import Findings
+    from keel.hunt.scene import Traffic
+    from keel.store.recording import Snapshot
+
+
+def _file(option: str, words: str) -> Any:
+    return typer.Option(option, metavar="FILE", help=words)
+
 
 @app.command(
-    epilog="FILE holds a line start,end for each span, in seconds from the recording's start.   "
-    "Example:  keel hunt tern.keel --marks pressed.csv --json"
+    epilog="Files hold two numbers a line: start,end for marks, time,value for readings and series; times in seconds "
+    "from the recording's start, or since 1970.   Example:  keel hunt tern.keel --readings speed.csv --json"
 )
 def hunt(
     recording: Rec,
-    marks: Annotated[
-        Path | None,
-        typer.Option("--marks", metavar="FILE", help="Spans; without it the recording's own marks, in pairs."),
+    marks: Annotated[Path | None, _file("--marks", "Spans in which something was operated.")] = None,
+    readings: Annotated[Path | None, _file("--readings", "Values that a person read off a display.")] = None,
+    series: Annotated[Path | None, _file("--series", "A log from another instrument, with its own clock.")] = None,
+    against: Annotated[
+        Path | None, typer.Option("--against", metavar="REC2", help="A bad recording: what is wrong in it?")
     ] = None,
+    value: Annotated[str | None, typer.Option("--value", metavar="V", help="A number or text that is sent.")] = None,
+    at: Annotated[str | None, typer.Option("--at", metavar="T", help="About when it is sent, in seconds.")] = None,
+    structure: Annotated[
+        bool, typer.Option("--structure", help="No evidence: what payloads are made of, seen from them alone.")
+    ] = False,
     ask: Ask = "",
     json: Annotated[bool, typer.Option("--json", help="JSON.")] = False,
 ) -> None:
-    """Find the fields that change within marked spans of time and not outside."""
+    """Find the field that carries something. Without evidence given, the recording's own marks are followed."""
+    given = [x for x in (marks, readings, series, against, value, structure or None) if x is not None]
+    if len(given) > 1:
+        raise typer.BadParameter("give one kind of evidence at a time")
     snapshot, scene, matches = read(recording, ask)
-    from keel.hunt.marks import follow_marks
-    from keel.hunt.spans import read_spans
-    from keel.model.identity import format_ident, unpack_key
-    from keel.model.plain import plain
+    from keel.hunt.columns import gather
+    from keel.hunt.scene import Traffic
+
+    traffic = Traffic.of(gather(matches))
+    if structure:
+        _structure(traffic, snapshot, json)
+    elif against is not None:
+        from keel.hunt.against import good_against_bad
+
+        bad = read(against, ask)
+        _against(good_against_bad(traffic, _same_buses(gather(bad[2]), bad[0], snapshot)), snapshot, bad[0], json)
+    else:
+        _carried(_follow(traffic, snapshot, scene.start, marks, readings, series, value, at), snapshot, json)
+
+
+def _follow(
+    traffic: Traffic,
+    snapshot: Snapshot,
+    start: int,
+    marks: Path | None,
+    readings: Path | None,
+    series: Path | None,
+    value: str | None,
+    at: str | None,
+) -> Findings:
+    from keel.hunt.files import moment, read_points, read_spans
     from keel.model.span import pair_up
 
-    spans = read_spans(marks, scene.start) if marks else pair_up(snapshot.manifest.marks)
-    findings = follow_marks(matches, spans)
+    if readings is not None:
+        from keel.hunt.readings import Readings, follow_readings
+
+        return follow_readings(traffic, Readings(*read_points(readings, start)))
+    if series is not None:
+        from keel.hunt.series import Series, follow_series
+
+        return follow_series(traffic, Series(*read_points(series, start)))
+    if value is not None:
+        from keel.hunt.exact import Known, find_exact
+
+        try:
+            when = None if at is None else moment(Decimal(at), start)
+        except InvalidOperation:
+            raise typer.BadParameter(f"--at {at}: seconds were expected, as 12.5") from None
+        return find_exact(traffic, Known(value, when))
+    from keel.hunt.marks import follow_marks
+
+    return follow_marks(traffic, read_spans(marks, start) if marks else pair_up(snapshot.manifest.marks))
+
+
+def _same_buses(columns: dict[int, Any], theirs: Snapshot, ours: Snapshot) -> dict[int, Any]:
+    """The bad recording's columns with the good one's numbers for buses of the same name."""
+    from keel.hunt.columns import Column
+
+    names = [bus.name for bus in ours.manifest.buses]
+    place = {i: names.index(b.name) if b.name in names else len(names) + i for i, b in enumerate(theirs.manifest.buses)}
+    found = {}
+    for key, column in columns.items():
+        new = place.get(key >> 56, key >> 56) << 56 | key & (1 << 56) - 1
+        found[new] = Column(new, column.times, column.payloads)
+    return found
+
+
+def _who(key: int, *snapshots: Snapshot) -> dict[str, str]:
+    from keel.model.identity import format_ident, unpack_key
+    from keel.model.plain import plain
+
+    bus, form, ident = unpack_key(key)
+    names = [b.name for b in snapshots[0].manifest.buses]
+    for other in snapshots[1:]:
+        names += [b.name for b in other.manifest.buses]
+    return {"bus": plain(names[bus]), "id": format_ident(form, ident)}
+
+
+def _carried(findings: Findings, snapshot: Snapshot, json: bool) -> None:
     rows: list[dict[str, Any]] = []
     for found in findings.candidates:
-        bus, form, ident = unpack_key(found.key)
+        field = found.field
         rows.append(
             {
-                "bus": plain(snapshot.manifest.buses[bus].name),
-                "id": format_ident(form, ident),
-                "start": found.field.start,
-                "length": found.field.length,
-                "order": found.field.order,
-                "signed": found.field.signed,
+                **_who(found.key, snapshot),
+                "start": field.start,
+                "length": field.length,
+                "order": field.order,
+                "signed": field.signed,
+                "mux": found.page,
+                "scale": found.scale,
+                "offset": found.offset,
+                "lag": round(found.lag_s, 3),
                 "score": found.score,
+                "family": found.family,
                 "why": found.why,
             }
         )
@@ -55,14 +146,82 @@ def hunt(
             "evidence": findings.evidence,
             "nothing_probability": findings.nothing_probability,
             "candidates": rows,
+            "notes": list(findings.notes),
         }
         print(json_module.dumps(answer, indent=1))
         return
     print(f"{findings.evidence}: {findings.verdict}")
+    for note in findings.notes:
+        print(note)
     if rows:
-        print(f"\n{'bus':8}{'id':>9}{'start':>7}{'length':>8}  {'order':8}{'signed':8}{'score':>6}  why")
-    for row in rows:
         print(
-            f"{row['bus'][:8]:8}{row['id']:>9}{row['start']:>7}{row['length']:>8}  {row['order']:8}"
-            f"{'yes' if row['signed'] else 'no':8}{row['score']:>6.3f}  {row['why']}"
+            f"\n{'bus':8}{'id':>9}{'page':>5}{'start':>6}{'bits':>5}  {'order':7}{'scale':>11}{'offset':>10}"
+            f"{'score':>7}{'family':>7}  why"
         )
+    for row in rows:
+        page = "" if row["mux"] is None else row["mux"]
+        scale, offset = ("" if row[x] is None else f"{row[x]:.6g}" for x in ("scale", "offset"))
+        kind = row["order"] + ("±" if row["signed"] else "")
+        print(
+            f"{row['bus'][:8]:8}{row['id']:>9}{page:>5}{row['start']:>6}{row['length']:>5}  {kind:7}{scale:>11}"
+            f"{offset:>10}{row['score']:>7.3f}{row['family']:>7}  {row['why']}"
+        )
+
+
+def _structure(traffic: Traffic, snapshot: Snapshot, json: bool) -> None:
+    rows = []
+    for key, found in traffic.structures.items():
+        fields = [
+            {
+                "start": p.field.start,
+                "length": p.field.length,
+                "order": p.field.order,
+                "signed": p.field.signed,
+                "kind": p.kind,
+                "algorithm": p.algorithm or None,
+                "mux": p.page,
+            }
+            for p in found.pieces
+        ]
+        rows.append({**_who(key, snapshot), "fields": fields})
+    if json:
+        print(json_module.dumps({"identifiers": rows}, indent=1))
+        return
+    from keel.signals.dictionary import GLYPHS
+
+    for key, found in traffic.structures.items():
+        who = _who(key, snapshot)
+        print(f"{who['bus']} {who['id']}  {len(traffic.columns[key].times)} frames")
+        for p in found.pieces:
+            if p.kind != "constant":
+                page = "" if p.page is None else f"page {p.page}"
+                print(f"    {GLYPHS[p.kind]} {p.kind:9}{p.field.words():34}{page:9}{p.algorithm}")
+
+
+def _against(found: Differences, snapshot: Snapshot, bad: Snapshot, json: bool) -> None:
+    start = bad.span.start
+    rows: list[dict[str, Any]] = []
+    for f in found.findings:
+        field = None if f.field is None else {"start": f.field.start, "length": f.field.length, "order": f.field.order}
+        times = [round((t - start) / 1e9, 6) for t in f.times]
+        rows.append(
+            {
+                **_who(f.key, snapshot, bad),
+                "kind": f.kind,
+                "field": field,
+                "score": f.score,
+                "times": times,
+                "why": f.why,
+            }
+        )
+    if json:
+        print(json_module.dumps({"findings": rows}, indent=1))
+        return
+    print(
+        f"{found.evidence}: " + (f"{len(rows)} differences" if rows else "nothing beyond what two good ones differ by")
+    )
+    for row in rows:
+        where = "" if row["field"] is None else f"{row['field']['length']} bits from {row['field']['start']}"
+        kind = row["kind"].replace("_", " ")
+        first = f"{row['times'][0]:.3f} s" if row["times"] else ""
+        print(f"{row['bus'][:8]:8}{row['id']:>9}  {kind:16}{where:18}{row['score']:>6.3f}{first:>12}  {row['why']}")

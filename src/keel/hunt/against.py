@@ -51,15 +51,18 @@ def good_against_bad(
         mine: list[Finding] = []
         one, other = good.columns.get(key), bad.get(key)
         mine += timing_surprises(key, one, other, span_good, span_bad)
-        if one is not None and other is not None and len(one.times) > 7 and len(other.times) > 7:
-            if one.payloads.shape[1] == other.payloads.shape[1]:
-                mine += guard_surprises(good.structures[key], one, other)
-                mine += field_surprises(good.structures[key], one, other)
+        if one is not None and other is not None and _comparable(one, other):
+            mine += guard_surprises(good.structures[key], one, other)
+            mine += field_surprises(good.structures[key], one, other)
         mine.sort(key=lambda f: -f.nats)
         found += [f if i == 0 else f.scaled(ECHO) for i, f in enumerate(mine)]
     found = [f for f in found if f.nats >= LEAST_NATS]
     found.sort(key=lambda f: (-f.nats, f.key))
     return Differences(f"{len(good.columns)} identifiers against {len(bad)}", tuple(found[:MOST_FINDINGS]), len(keys))
+
+
+def _comparable(one: Column, other: Column) -> bool:
+    return min(len(one.times), len(other.times)) > 7 and one.payloads.shape[1] == other.payloads.shape[1]
 
 
 def _span(columns: dict[int, Column]) -> tuple[int, int]:

@@ -89,7 +89,9 @@ def carriers_of(columns: dict[int, Column], structures: dict[int, Structure]) ->
             if not piece.moving:
                 continue
             rows = structure.rows_of(piece.page, column.payloads)
-            payloads, times = (column.payloads, column.times) if rows.all() else (column.payloads[rows], column.times[rows])
+            payloads, times = (
+                (column.payloads, column.times) if rows.all() else (column.payloads[rows], column.times[rows])
+            )
             if len(times) >= 2:
                 found.append(Carrier(key, piece, times, extract(piece.field, payloads)))
     return found

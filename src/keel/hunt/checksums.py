@@ -199,11 +199,11 @@ def _try(field: BitField, rows: Bytes, distinct: Ints, ident: int, counter: BitF
     others = np.delete(rows, field.start // 8, axis=1)
     moving = np.flatnonzero((others != others[0]).any(axis=0))
     # A byte that says the same as one other is a copy of it, unless that other is a counter.
-    copied = len(moving) < 2 and counter is None and field.length == 8
+    copied = len(moving) < 2 and counter is None
     for name in ("xor", "sum", "minus", "carry") if field.length == 8 else ("xor", "sum", "minus"):
         found = _judge(Rule(name, field), rows, ident, None, None)
-        if found is not None and not copied:
-            return found
+        if found is not None:
+            return None if copied else found
     if field.length != 8:
         return None
     for same_count in (False, True):
@@ -254,9 +254,7 @@ def _pairs(rows: Bytes, distinct: Ints, counts: Ints | None) -> tuple[Ints, Ints
     return order[same], order[same + 1]
 
 
-def _judge(
-    rule: Rule, rows: Bytes, ident: int, counter: BitField | None, counts: Ints | None
-) -> Checksum | None:
+def _judge(rule: Rule, rows: Bytes, ident: int, counter: BitField | None, counts: Ints | None) -> Checksum | None:
     there = mixed_in(rule, rows)
     if counts is None or counter is None:
         values, times = np.unique(there, return_counts=True)
@@ -285,7 +283,11 @@ def _crc_words(rule: Rule) -> str:
     words = f"CRC-8 polynomial {rule.poly:02X}"
     if rule.poly in STANDARD and not rule.reflected:
         words += f" ({STANDARD[rule.poly]})"
-    return words + (", least significant bit first" if rule.reflected else "") + (", last byte first" if rule.backward else "")
+    return (
+        words
+        + (", least significant bit first" if rule.reflected else "")
+        + (", last byte first" if rule.backward else "")
+    )
 
 
 def _words(rule: Rule, constant: int, ident: int, size: int) -> str:
@@ -299,7 +301,11 @@ def _words(rule: Rule, constant: int, ident: int, size: int) -> str:
                 value = int(table[value])
             if value ^ end == constant and not rule.after:
                 return f"{words}, start {start:02X}, end {end:02X}"
-            for name, ids in (("its identifier", (low,)), ("its identifier", (low, high)), ("its identifier", (high, low))):
+            for name, ids in (
+                ("its identifier", (low,)),
+                ("its identifier", (low, high)),
+                ("its identifier", (high, low)),
+            ):
                 value = start
                 for byte in (*ids, *([0] * (size - 1 + rule.after))):
                     value = int(table[value ^ byte])
@@ -324,7 +330,7 @@ def _crcs(tables: Any, difference: Any, wanted: Any) -> Any:
     found = []
     pairs, size = difference.shape
     for reflected in range(2):
-        for poly in range(1, 256, 2):
+        for poly in range(3, 256, 2):
             table = tables[reflected, poly]
             for after in range(3):
                 for backward in range(2):

@@ -91,14 +91,15 @@ def _fit(field: BitField, rows: Bytes) -> Counter | None:
     if field.length > 62:
         return None
     full = (1 << field.length) - 1
+    best: Counter | None = None
     for low, high in ((0, full), (int(values.min()), int(values.max()))):
-        steps, times = np.unique(np.diff(values) % (high - low + 1), return_counts=True)
+        size = high - low + 1
+        steps, times = np.unique(np.diff(values) % size, return_counts=True)
         step = int(steps[times.argmax()])
         if step == 0:
             continue
-        if step > (high - low + 1) // 2:
-            step -= high - low + 1
+        step -= size if step > size // 2 else 0
         right = float(_goes_on(values, step, low, high).mean())
-        if right >= NEARLY_ALL:
-            return Counter(field, step, low, high, right)
-    return None
+        if right >= NEARLY_ALL and (best is None or right > best.right):
+            best = Counter(field, step, low, high, right)
+    return best

@@ -81,9 +81,11 @@ def _judge(x: Any, y: Any, around: Any, floor: Any, used: Any, w: Any, out: Any)
     for i in range(n):
         if used[i]:
             leverage = w[i] / total + (w[i] * (x[i] - mx) ** 2 / xx if xx > 0.0 else 0.0)
-            residual = (y[i] - start - slope * x[i]) / max(1.0 - leverage, 0.02)
-            squares += w[i] * residual * residual
-            logs += np.log(plain * w[i])
+            # The line of the others is this much surer of the point; never less sure than their mean.
+            sure = max(1.0 - leverage, min(1.0, 1.0 / (plain * w[i])))
+            residual = y[i] - start - slope * x[i]
+            squares += w[i] * residual * residual / sure
+            logs += np.log(plain * w[i] * sure)
     spread = max(squares / count, 1.0)
     out[0], out[1], out[2] = slope, start, spread
     return 0.5 * (logs - count * np.log(spread) + count - squares / spread) - LINE_COST
@@ -145,7 +147,9 @@ def robust_lines(x: Any, around: Any, y: Any, floor: Any, most_dropped: Any) -> 
             _agreeing(x[r], y, around[r], floor, used)
             outside = n - used.sum()
             if 0 < outside <= most_dropped:
-                score = _judge(x[r], y, around[r], floor, used, w, out) - DROP_COST * outside - AGAIN_COST * (outside - 1)
+                score = (
+                    _judge(x[r], y, around[r], floor, used, w, out) - DROP_COST * outside - AGAIN_COST * (outside - 1)
+                )
                 if score > best:
                     best = score
                     found[r, 0], found[r, 1], found[r, 2], found[r, 3] = score, out[0], out[1], out[2]

@@ -25,6 +25,8 @@ from keel.model.units import NS_PER_S
 
 EDGE_S = 0.75
 """A change counts as at a span's edge if it is no further from it: people mark late and early."""
+ABOUT_S, NEARLY = 0.9, 0.85
+"""Most changes are that near; of the rest most are this much further off."""
 CORE_S = 0.5
 EARLY_S, LATE_S = 0.6, 0.9
 """A movement counts as within a span so much before its start and after its end."""
@@ -32,10 +34,13 @@ SURE, UNSURE = 0.95, 0.05
 LONGEST_CYCLE_S = 2.0
 MISSED_NATS = 2.3
 """What an edge or a span costs at which nothing changed."""
+EXTRA_NATS = 0.7
 MOVING_COST = 1.0
 SHIFTS = 160
 CONSIDERED = 40
 LEAST_NATS = 1.5
+LEAST_SURE = 3.5
+"""A fit of fewer nats is taken for chance, however rare it is: with two or three spans little proves anything."""
 
 Floats = npt.NDArray[np.float64]
 
@@ -96,7 +101,7 @@ def follow_marks(traffic: Traffic, spans: list[Span], cancelled: Callable[[], bo
     nothing = _nothing(best[0][0] if best else -1e9, chance[1:])
     if nothing > SURELY_NOTHING:
         found = []
-    return Findings(evidence, nothing, tuple(in_families(found)[:MOST_CANDIDATES]), count, fields)
+    return Findings(evidence, nothing, tuple(in_families(found)[:MOST_CANDIDATES]), count, fields, traffic.notes)
 
 
 def moved_round(spans: list[Span], start: int, end: int) -> Marked:
@@ -111,49 +116,64 @@ def moved_round(spans: list[Span], start: int, end: int) -> Marked:
     starts = starts - over
     ends = np.minimum(high[None, :] + shifts[:, None] - over, length)
     order = np.argsort(starts, axis=1)
-    return Marked(
-        np.maximum(np.take_along_axis(starts, order, 1), 0.0), np.take_along_axis(ends, order, 1), length
-    )
+    return Marked(np.maximum(np.take_along_axis(starts, order, 1), 0.0), np.take_along_axis(ends, order, 1), length)
 
 
 def weigh(state: State, marked: Marked) -> Floats:
     """Log likelihood ratio that a state follows the spans, for each shift; shape (shifts,)."""
     # What happens between two frames shows in the next: on average half a cycle late.
     late = min(state.cycle_s, LONGEST_CYCLE_S) / 2
-    if state.moving:
-        return _within(state.turns[::2] - late, marked, late) - MOVING_COST
     edges = np.concatenate([marked.starts, marked.ends], axis=1)
     at_edges = _near(state.turns - late, edges, EDGE_S + late, marked.length)
-    return at_edges + 0.5 * _level(state, marked, late)
+    as_long = at_edges + 0.5 * _level(state, marked, late)
+    if not state.moving:
+        return as_long
+    # Something may move as long as the span lasts, or now and then within it.
+    return np.maximum(_within(state.turns[::2] - late, marked, late), as_long) - MOVING_COST
 
 
 def _near(turns: Floats, edges: Floats, reach: float, length: float) -> Floats:
-    """Changes near edges against changes elsewhere."""
+    """Changes near edges, or at least about them, against changes elsewhere."""
     edges = np.sort(edges, axis=1)
+    near = _inside(turns, edges, reach)
+    about = _inside(turns, edges, reach + ABOUT_S)
+    shares = [_share_of(window, length) for _, *window in (near, about)]
+    first = np.minimum(near[0], 1)
+    second = np.minimum(about[0], 1) - first
+    counted = first.sum(axis=1) * np.log(SURE * NEARLY / shares[0])
+    ring = np.maximum(shares[1] - shares[0], 0.02)
+    counted = counted + second.clip(0).sum(axis=1) * np.log(np.minimum(SURE * (1 - NEARLY) / ring, 1.0))
+    elsewhere = len(turns) - about[0].sum(axis=1)
+    extra = about[0].sum(axis=1) - np.minimum(about[0], 1).sum(axis=1)
+    missed = (about[0] == 0).sum(axis=1)
+    nats = counted + elsewhere * np.log(UNSURE / (1 - shares[1])) - MISSED_NATS * missed - EXTRA_NATS * extra
+    return np.asarray(nats)
+
+
+def _inside(turns: Floats, edges: Floats, reach: float) -> tuple[npt.NDArray[np.int64], Floats, Floats]:
+    """How many changes lie within reach of each edge; windows that overlap are cut in the middle between edges."""
     low, high = edges - reach, edges + reach
-    # Windows that overlap are cut in the middle between their edges.
     middle = (edges[:, 1:] + edges[:, :-1]) / 2
     low[:, 1:] = np.maximum(low[:, 1:], middle)
     high[:, :-1] = np.minimum(high[:, :-1], middle)
-    return _counted(turns, low, high, length, 1)
+    return np.searchsorted(turns, high) - np.searchsorted(turns, low), low, high
+
+
+def _share_of(window: list[Floats], length: float) -> Floats:
+    return np.asarray(np.clip((window[1] - window[0]).sum(axis=1) / length, 0.02, 0.98))
 
 
 def _within(moves: Floats, marked: Marked, late: float) -> Floats:
     """Movements within spans against movements elsewhere."""
     low, high = marked.starts - EARLY_S - late, marked.ends + LATE_S + late
     low[:, 1:] = np.maximum(low[:, 1:], np.minimum(high[:, :-1], marked.starts[:, 1:]))
-    return _counted(moves, low, np.maximum(high, low), marked.length, 2)
-
-
-def _counted(turns: Floats, low: Floats, high: Floats, length: float, most: int) -> Floats:
-    inside = np.searchsorted(turns, high) - np.searchsorted(turns, low)
-    covered = np.clip((high - low).sum(axis=1) / length, 0.02, 0.98)
-    counted = np.minimum(inside, most).sum(axis=1)
+    high = np.maximum(high, low)
+    inside = np.searchsorted(moves, high) - np.searchsorted(moves, low)
+    covered = _share_of([low, high], marked.length)
+    counted = np.minimum(inside, 2).sum(axis=1)
+    nats = counted * np.log(SURE / covered) + (len(moves) - inside.sum(axis=1)) * np.log(UNSURE / (1 - covered))
     extra = inside.sum(axis=1) - counted
-    elsewhere = len(turns) - inside.sum(axis=1)
-    missed = (inside == 0).sum(axis=1)
-    nats = counted * np.log(SURE / covered) + elsewhere * np.log(UNSURE / (1 - covered))
-    return np.asarray(nats - MISSED_NATS * missed - 0.7 * extra)
+    return np.asarray(nats - MISSED_NATS * (inside == 0).sum(axis=1) - EXTRA_NATS * extra)
 
 
 def _level(state: State, marked: Marked, late: float) -> Floats:
@@ -185,7 +205,10 @@ def _nothing(best: float, chance: Floats) -> float:
     """How likely it is that nothing follows, from the best and from what moved marks reach."""
     middle = float(np.median(chance))
     width = max(float(np.quantile(chance, 0.9)) - middle, 1.5)
-    return float(1 / (1 + np.exp(np.clip((best - middle - 1.6 * width) / (0.35 * width), -50, 50))))
+    least = middle + 1.6 * width
+    if least < LEAST_SURE:
+        least, width = LEAST_SURE, min(width, 1.0)
+    return float(1 / (1 + np.exp(np.clip((best - least) / (0.35 * width), -50, 50))))
 
 
 def _delay(state: State, marked: Marked) -> float:
@@ -208,6 +231,8 @@ def _why(state: State, marked: Marked) -> str:
         hit |= mine
         spans += bool(mine.any())
     where = "and nowhere else" if hit.all() else f"({hit.mean():.0%} of its changes)"
-    return f"{state.words} in {spans} of {len(starts)} spans {where}" if not state.moving else (
-        f"moves in {spans} of {len(starts)} spans {where}"
+    return (
+        f"{state.words} in {spans} of {len(starts)} spans {where}"
+        if not state.moving
+        else (f"moves in {spans} of {len(starts)} spans {where}")
     )

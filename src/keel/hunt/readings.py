@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from keel.hunt.candidates import SURELY_NOTHING, MOST_CANDIDATES, Candidate, Findings, in_families
+from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, in_families
 from keel.hunt.carriers import Carrier, constant_above
 from keel.hunt.fitting import robust_lines, rounding_of
 from keel.hunt.scene import Traffic
@@ -43,6 +43,7 @@ SHUFFLES = 40
 CONSIDERED = 40
 """So many of the best are looked at closely."""
 FEWEST = 3
+LEAST_NATS, ALWAYS_SHOWN = 2.0, 3
 
 
 @dataclass(frozen=True, eq=False)
@@ -57,9 +58,7 @@ class Fits:
     dropped: npt.NDArray[np.int64]
 
 
-def follow_readings(
-    traffic: Traffic, readings: Readings, cancelled: Callable[[], bool] = lambda: False
-) -> Findings:
+def follow_readings(traffic: Traffic, readings: Readings, cancelled: Callable[[], bool] = lambda: False) -> Findings:
     """Fields that say what a person read, and in which scale.
 
     Args:
@@ -90,14 +89,20 @@ def follow_readings(
     floor = rounding_of(readings.values) * 0.3
     for i in ranked:
         if fits.score[i] > 0:
-            lag = int(np.flatnonzero(LAGS_S == fits.lag_s[i])[0])
+            lag = int(np.flatnonzero(fits.lag_s[i] == LAGS_S)[0])
             candidate = _candidate(traffic, carriers[i], raw[i, lag], around[i, lag], readings, fits, i, floor)
             found.append((candidate, carriers[i]))
     found.sort(key=lambda pair: -pair[0].nats)
+    found = [pair for i, pair in enumerate(found) if i < ALWAYS_SHOWN or pair[0].nats >= LEAST_NATS]
     if nothing > SURELY_NOTHING:
         found = []
     return Findings(
-        evidence, nothing, tuple(in_families(found)[:MOST_CANDIDATES]), len(traffic.columns), len(carriers)
+        evidence,
+        nothing,
+        tuple(in_families(found)[:MOST_CANDIDATES]),
+        len(traffic.columns),
+        len(carriers),
+        traffic.notes,
     )
 
 
@@ -112,13 +117,20 @@ def _candidate(
     missed = np.abs(readings.values - (fits.offset[i] + fits.scale[i] * x))[used]
     typical, worst = float(np.median(missed)), float(missed.max())
     left = n - int(used.sum())
-    why = f"follows {'all ' if not left else ''}{n - left} of {n} readings" if left else f"follows all {n} readings"
+    why = f"within {worst:.3g} of {n - left} of {n} readings" if left else f"within {worst:.3g} of all {n} readings"
     why += f", {fits.lag_s[i]:.1f} s behind" if fits.lag_s[i] >= 0.05 else ""
     if left:
         why += f"; {left} taken for misread"
     nats = float(fits.score[i]) - 0.15 * min(line.cost, 12.0)
     return Candidate(
-        carrier.key, line.field, nats, why, carrier.page, line.scale, line.offset, float(fits.lag_s[i]),
+        carrier.key,
+        line.field,
+        nats,
+        why,
+        carrier.page,
+        line.scale,
+        line.offset,
+        float(fits.lag_s[i]),
         residual=(typical, worst),
     )
 
@@ -161,9 +173,7 @@ def fit_all(raw: Floats, around: Floats, values: Floats, lags_s: Floats, most_dr
     found = found.reshape(carriers, lags, 5)
     best = found[:, :, 0].argmax(axis=1)
     chosen = found[np.arange(carriers), best]
-    return Fits(
-        chosen[:, 0], lags_s[best], chosen[:, 1], chosen[:, 2], chosen[:, 3], chosen[:, 4].astype(np.int64)
-    )
+    return Fits(chosen[:, 0], lags_s[best], chosen[:, 1], chosen[:, 2], chosen[:, 3], chosen[:, 4].astype(np.int64))
 
 
 def mixed_orders(values: Floats, count: int) -> list[Floats]:

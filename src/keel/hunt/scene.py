@@ -18,6 +18,15 @@ class Traffic:
     structures: dict[int, Structure]
     carriers: list[Carrier]
 
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What was left out, in sentences."""
+        most = max((c.every for c in self.columns.values()), default=1)
+        if most == 1:
+            return ()
+        thinned = sum(c.every > 1 for c in self.columns.values())
+        return (f"of {thinned} identifiers not every frame was looked at: of the most frequent each {most}th",)
+
     @classmethod
     def of(cls, columns: dict[int, Column], cancelled: Callable[[], bool] = lambda: False) -> Traffic:
         """Work out the structure of some columns."""

@@ -13,7 +13,6 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit
 
 from keel.hunt.transitions import Transitions
@@ -263,8 +262,20 @@ def _cheapest(prices: Any, usable: Any, size: Any, longest: Any) -> Any:
                                                 continue
                                         to = byte + 1 + max(more, more_b)
                                         _step(
-                                            best, came, to, q, r, inner + price_a + price_b, byte, j * 9 + k,
-                                            low, high, byte * 8 + a if a < 8 else -1, length_a, low_b, length_b,
+                                            best,
+                                            came,
+                                            to,
+                                            q,
+                                            r,
+                                            inner + price_a + price_b,
+                                            byte,
+                                            j * 9 + k,
+                                            low,
+                                            high,
+                                            byte * 8 + a if a < 8 else -1,
+                                            length_a,
+                                            low_b,
+                                            length_b,
                                         )
     found = []
     byte, state = size, 0
@@ -292,8 +303,20 @@ def _cheapest(prices: Any, usable: Any, size: Any, longest: Any) -> Any:
 
 @njit(cache=True, nogil=True)
 def _step(
-    best: Any, came: Any, to: Any, j: Any, k: Any, price: Any, byte: Any, state: Any,
-    low: Any, high: Any, start_a: Any, length_a: Any, start_b: Any, length_b: Any,
+    best: Any,
+    came: Any,
+    to: Any,
+    j: Any,
+    k: Any,
+    price: Any,
+    byte: Any,
+    state: Any,
+    low: Any,
+    high: Any,
+    start_a: Any,
+    length_a: Any,
+    start_b: Any,
+    length_b: Any,
 ) -> None:
     at = j * 9 + k
     if price < best[to, at]:

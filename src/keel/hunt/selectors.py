@@ -92,7 +92,9 @@ def _widened(found: Selector, rows: Bytes, flips: Ints) -> Selector:
     return Selector(field, tuple(pages.tolist()), found.paged)
 
 
-def _judge(field: BitField, rows: Bytes, bits: Bytes, flips: Ints, spoken_for: Mask) -> tuple[float, bool, Selector] | None:
+def _judge(
+    field: BitField, rows: Bytes, bits: Bytes, flips: Ints, spoken_for: Mask
+) -> tuple[float, bool, Selector] | None:
     values = extract(field, rows)
     turns = float((values[1:] != values[:-1]).mean())
     pages, counts = np.unique(values, return_counts=True)

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from keel.hunt.candidates import SURELY_NOTHING, MOST_CANDIDATES, Candidate, Findings, in_families
+from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, in_families
 from keel.hunt.carriers import Carrier, constant_above
 from keel.hunt.scene import Traffic
 from keel.hunt.snapping import snap, ways_to_read
@@ -71,10 +71,10 @@ def follow_series(traffic: Traffic, series: Series, cancelled: Callable[[], bool
     nothing = _nothing(best, by_chance)
     if nothing > SURELY_NOTHING:
         found = []
-    notes = ()
+    notes = traffic.notes
     if found:
         lag = found[0][0].lag_s
-        notes = (f"the instrument's clock is {abs(lag):.2f} s {'ahead' if lag > 0 else 'behind'}",)
+        notes += (f"the instrument's clock is {abs(lag):.2f} s {'ahead' if lag > 0 else 'behind'}",)
     return Findings(
         evidence, nothing, tuple(in_families(found)[:MOST_CANDIDATES]), len(traffic.columns), len(carriers), notes
     )
@@ -96,14 +96,14 @@ def at_offsets(carrier: Carrier, times: Times, offsets: Floats) -> Floats:
     """Raw values at ``times - offset``, between frames in a straight line; shape (offsets, n)."""
     start = carrier.times[0]
     moments = (times[None, :] - start) / NS_PER_S - offsets[:, None]
-    return np.interp(moments, (carrier.times - start) / NS_PER_S, carrier.values)
+    return np.asarray(np.interp(moments, (carrier.times - start) / NS_PER_S, carrier.values))
 
 
 def correlation(x: Floats, y: Floats) -> Floats:
     """Of each row of ``x`` (rows, n) with each column of ``y`` (n, columns); 0 where one does not move."""
     dx, dy = x - x.mean(axis=1, keepdims=True), y - y.mean(axis=0)
     sizes = np.sqrt((dx * dx).sum(axis=1))[:, None] * np.sqrt((dy * dy).sum(axis=0))[None, :]
-    return np.divide(dx @ dy, sizes, out=np.zeros(sizes.shape), where=sizes > 1e-12)
+    return np.asarray(np.divide(dx @ dy, sizes, out=np.zeros(sizes.shape), where=sizes > 1e-12))
 
 
 def independent_points(values: Floats) -> float:
@@ -164,7 +164,14 @@ def _closely(
     why = f"follows the series: {fit:.1%} of its movement"
     nats = nats_of(fit, free) - 0.15 * min(line.cost, 12.0)
     return Candidate(
-        carrier.key, line.field, nats, why, carrier.page, line.scale, line.offset, lag,
+        carrier.key,
+        line.field,
+        nats,
+        why,
+        carrier.page,
+        line.scale,
+        line.offset,
+        lag,
         residual=(float(np.median(missed)), float(missed.max())),
     )
 

@@ -44,7 +44,18 @@ def _scales() -> list[tuple[float, float]]:
         # Far from 1 they grow rarer.
         rare = 0.25 * max(abs(power + 1) - 1, 0)
         add(ten, 0.0 + rare)
-        for digit, cost in ((5, 0.6), (2, 0.8), (2.5, 1.6), (4, 1.6), (1.25, 1.8), (1.5, 2.6), (3, 2.6), (8, 2.6), (6, 2.8), (7.5, 2.8)):
+        for digit, cost in (
+            (5, 0.6),
+            (2, 0.8),
+            (2.5, 1.6),
+            (4, 1.6),
+            (1.25, 1.8),
+            (1.5, 2.6),
+            (3, 2.6),
+            (8, 2.6),
+            (6, 2.8),
+            (7.5, 2.8),
+        ):
             add(digit * ten, cost + rare)
     for shift in range(-16, 5):
         add(2.0**shift, 1.0 if shift >= -10 else 2.0)

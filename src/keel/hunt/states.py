@@ -52,7 +52,7 @@ class State:
         turns = np.concatenate([[0.0], self.turns, [max(end, float(self.turns[-1]) if len(self.turns) else 0.0)]])
         so = (np.arange(len(turns) - 1) % 2 == 0) == self.first
         held = np.concatenate([[0.0], np.cumsum(np.diff(turns) * so)])
-        return np.interp(moments, turns, held)
+        return np.asarray(np.interp(moments, turns, held))
 
 
 def states_of(carrier: Carrier, start: int) -> list[State]:

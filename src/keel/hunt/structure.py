@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from keel.hunt.checksums import Checksum, find_checksum
+from keel.hunt.checksums import Checksum, find_checksum, wrong
 from keel.hunt.columns import Column
-from keel.hunt.counters import Counter, find_counters
+from keel.hunt.counters import Counter, find_counters, skips
 from keel.hunt.segments import cut
 from keel.hunt.selectors import Selector, find_selector
 from keel.hunt.signs import looks_signed
@@ -58,9 +58,7 @@ class Structure:
         return [p for p in self.pieces if p.kind in ("value", "flag")]
 
 
-def structures_of(
-    columns: dict[int, Column], cancelled: Callable[[], bool] = lambda: False
-) -> dict[int, Structure]:
+def structures_of(columns: dict[int, Column], cancelled: Callable[[], bool] = lambda: False) -> dict[int, Structure]:
     """The structure of each identifier; of as many as were done when it was cancelled."""
     found = {}
     for key, column in columns.items():
@@ -76,18 +74,17 @@ def structure_of(column: Column) -> Structure:
     Counters, checksum and selector come first: they can be told by predicting them exactly. What is left is cut
     into fields, page by page.
     """
-    rows = column.payloads
+    rows = column.consecutive
     size = rows.shape[1] * 8
     if not len(rows) or not size:
         return Structure(column.key, (), None, (), None)
-    consecutive = rows[: column.unbroken]
-    counters = find_counters(consecutive)
+    counters = find_counters(rows)
     checksum = find_checksum(rows, unpack_key(column.key)[2], [c.field for c in counters])
     spoken_for = np.zeros(size, np.bool_)
     if checksum is not None:
         spoken_for[list(checksum.field.bits)] = True
         counters = [c for c in counters if not spoken_for[list(c.field.bits)].any()]
-    selector = find_selector(consecutive, spoken_for, [c.field for c in counters])
+    selector = find_selector(rows, spoken_for, [c.field for c in counters])
     if selector is not None:
         counters = [c for c in counters if set(c.field.bits).isdisjoint(selector.field.bits)]
         spoken_for[list(selector.field.bits)] = True
@@ -96,8 +93,14 @@ def structure_of(column: Column) -> Structure:
     everything = _moving(rows)
     pieces: list[Piece] = []
     if checksum is not None:
-        pieces.append(_piece(checksum.field, "checksum", everything, checksum.algorithm))
-    pieces += [_piece(c.field, "counter", everything, c.algorithm) for c in counters]
+        counts = extract(counters[0].field, column.payloads) if counters else None
+        bad = int(np.count_nonzero(wrong(checksum, column.payloads, counts)))
+        words = checksum.algorithm + (f"; wrong in {bad} of {len(column.payloads)} frames" if bad else "")
+        pieces.append(_piece(checksum.field, "checksum", everything, words))
+    for counter in counters:
+        missed = int(np.count_nonzero(skips(counter, rows)))
+        words = counter.algorithm + (f"; {missed} skips in {len(rows)} frames" if missed else "")
+        pieces.append(_piece(counter.field, "counter", everything, words))
     if selector is not None:
         words = "pages " + ", ".join(map(str, selector.pages))
         pieces.append(_piece(selector.field, "selector", everything, words))

@@ -68,7 +68,9 @@ def field_surprises(structure: Structure, good: Column, bad: Column) -> list[Fin
         theirs = structure.rows_of(piece.page, bad.payloads)
         if mine.sum() < 8 or theirs.sum() < 8:
             continue
-        wide = _moved(_widened(structure, piece, good.payloads.shape[1] * 8), piece, good.payloads[mine], bad.payloads[theirs])
+        wide = _moved(
+            _widened(structure, piece, good.payloads.shape[1] * 8), piece, good.payloads[mine], bad.payloads[theirs]
+        )
         one, other = _both(wide, good, mine, bad, theirs)
         kind, nats, times, why, field = _worst(piece, wide, one, other, good.payloads[mine], bad.payloads[theirs])
         if nats > 0:
@@ -206,7 +208,7 @@ def _noisy(good: _Series, bad: _Series) -> Way:
     before, now = _unrest(good), _unrest(bad)
     if len(before[0]) < 4 or len(now[0]) < 4:
         return none
-    usual = max(float(before[0].max()), 0.5)
+    usual = max(float(before[0].max()), 1.0)
     typical = max(float(np.quantile(before[0], 0.9)), 0.5)
     worst = np.sort(now[0])[-max(len(now[0]) // 10, 3) :]
     ratio = float(np.median(worst)) / usual
@@ -268,14 +270,24 @@ def _not_available(
 
 
 def _moved(wide: BitField, piece: Piece, good: npt.NDArray[np.uint8], bad: npt.NDArray[np.uint8]) -> BitField:
-    """The field up to its highest bit that is not what it always was in the good one."""
-    bits = np.unpackbits(bad[:, : wide.last_byte + 1] ^ good[0, : wide.last_byte + 1], axis=1, bitorder="little")
-    length = wide.length
-    while length > piece.field.length:
-        top = bits[:, wide.bits[length - 1]]
-        if top.any():
-            break
-        length -= 1
+    """The field up to its highest bit that is not what it always was in the good one.
+
+    A bit that changes while what lies below goes on in its usual steps is another field's.
+    """
+    bits = np.unpackbits(bad[:, : wide.last_byte + 1], axis=1, bitorder="little")
+    first = np.unpackbits(good[:1, : wide.last_byte + 1], axis=1, bitorder="little")[0]
+    usual = 3 * max(int(np.abs(np.diff(extract(_lower(wide, piece.field.length), good))).max()), 1)
+    length = piece.field.length
+    for more in range(length + 1, wide.length + 1):
+        top = bits[:, wide.bits[more - 1]]
+        flips = np.flatnonzero(top[1:] != top[:-1])
+        if len(flips):
+            below = extract(_lower(wide, more - 1), bad)
+            steps = np.abs(below[flips + 1] - below[flips])
+            if float((steps > usual).mean()) < 0.5:
+                break
+        if len(flips) or top[0] != first[wide.bits[more - 1]]:
+            length = more
     return _lower(wide, length)
 
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from keel.model.fields import BitField
 from keel.model.frames import Bytes, Mask
 
@@ -26,9 +24,7 @@ def find_texts(payloads: Bytes, spoken_for: Mask) -> list[BitField]:
     free = ~spoken_for.reshape(-1, 8).any(axis=1)
     # 0x20 to 0x7E, and 0 as filling.
     shown = ((rows >= 0x20) & (rows < 0x7F)) | (rows == 0)
-    alnum = (
-        ((rows >= 0x30) & (rows <= 0x39)) | ((rows & 0xDF) >= 0x41) & ((rows & 0xDF) <= 0x5A) | (rows == 0x20)
-    )
+    alnum = ((rows >= 0x30) & (rows <= 0x39)) | ((rows & 0xDF) >= 0x41) & ((rows & 0xDF) <= 0x5A) | (rows == 0x20)
     good = free & shown.all(axis=0) & (alnum.mean(axis=0) >= LETTERS)
     moves = (rows != rows[0]).any(axis=0)
     found = []

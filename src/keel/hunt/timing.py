@@ -15,6 +15,8 @@ from keel.model.units import NS_PER_S
 
 SURE = 45.0
 """Surprise that nothing outdoes."""
+SUDDEN = 22.0
+"""What it adds if it never was: a checksum that always holds does not fail by itself."""
 REGULAR = 0.35
 """Spread of the times between frames, by their median, up to which they come regularly."""
 
@@ -30,7 +32,16 @@ def timing_surprises(
         assert good is not None
         expected = len(good.times) * length_bad / length_good
         times = (span_bad[0],)
-        return [Finding(key, "missing", None, min(4 + expected, SURE), times, f"sent {len(good.times)} times in the good one, never here")]
+        return [
+            Finding(
+                key,
+                "missing",
+                None,
+                min(4 + expected, SURE),
+                times,
+                f"sent {len(good.times)} times in the good one, never here",
+            )
+        ]
     if good is None or not len(good.times):
         expected = len(bad.times) * length_good / length_bad
         why = f"never in the good one, {len(bad.times)} times here"
@@ -79,11 +90,22 @@ def _gaps(key: int, good: Column, bad: Column, span: tuple[int, int]) -> list[Fi
     if not len(found):
         return []
     worst = float(now.max())
-    nats = (12 if regular else 5) * np.log(worst / max(longest, 2 * usual if regular else longest)) + (6 if regular else 0)
+    nats = (12 if regular else 5) * np.log(worst / max(longest, 2 * usual if regular else longest)) + (
+        6 if regular else 0
+    )
     nats += min(len(found), 3)
     times = tuple(int(t) for t in bad.times[found[:MOST_TIMES]])
     why = f"silent for {worst:.3g} s" + (f", {len(found)} gaps in all" if len(found) > 1 else "")
-    return [Finding(key, "dropout", None, min(float(nats), SURE - 2), times, f"{why}; never longer than {longest:.3g} s in the good one")]
+    return [
+        Finding(
+            key,
+            "dropout",
+            None,
+            min(float(nats), SURE - 2),
+            times,
+            f"{why}; never longer than {longest:.3g} s in the good one",
+        )
+    ]
 
 
 def guard_surprises(structure: Structure, good: Column, bad: Column) -> list[Finding]:
@@ -122,4 +144,4 @@ def _rarer(before: int, of: int, now: int, of_now: int) -> float:
         return 0.0
     # Poisson: the log likelihood ratio of the rate seen to the rate expected, with a bonus for what never was.
     nats = now * np.log(now / expected) - (now - expected)
-    return float(min(nats + (12.0 if before == 0 else 0.0), SURE))
+    return float(min(nats + (SUDDEN if before == 0 else 0.0), SURE))

@@ -26,7 +26,7 @@ class Transitions:
     def flips(self) -> npt.NDArray[np.int64]:
         """How often each bit flips, shape (8 × bytes,)."""
         moved = np.unpackbits(self.before ^ self.after, axis=1, bitorder="little")
-        return moved.sum(axis=0, dtype=np.int64)
+        return np.asarray(moved.sum(axis=0, dtype=np.int64))
 
 
 def transitions(payloads: Bytes, cleared: Mask | None = None) -> Transitions:
@@ -46,7 +46,7 @@ def transitions(payloads: Bytes, cleared: Mask | None = None) -> Transitions:
     if len(changed) > MOST:
         moved = np.unpackbits(rows[changed] ^ rows[changed + 1], axis=1, bitorder="little")
         rare = moved.sum(axis=0) <= RARE
-        chosen = moved[:, rare].any(axis=1)
+        chosen = np.asarray(moved[:, rare].any(axis=1))
         chosen[:: len(changed) // MOST + 1] = True
         still = still * int(chosen.sum()) // len(changed)
         changed = changed[chosen]

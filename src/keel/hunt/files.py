@@ -1,0 +1,85 @@
+"""Evidence from files: spans, readings and series as lines of numbers.
+
+Times are seconds from the recording's start, or seconds since 1970 where they are over a billion. Numbers are
+separated by commas, semicolons or blanks; a first line of names is passed over, as are blank lines and what follows
+``#``.
+"""
+
+from __future__ import annotations
+
+import re
+from decimal import Decimal, InvalidOperation
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+
+from keel.errors import InputError
+from keel.model.frames import Times
+from keel.model.span import Span
+from keel.model.units import NS_PER_S
+
+SINCE_1970 = 1_000_000_000
+"""Greater times are seconds since 1970."""
+
+
+def read_spans(path: Path, start: int) -> list[Span]:
+    """Spans from lines ``start,end``.
+
+    Args:
+        path: The file.
+        start: Time zero, in ns since 1970.
+
+    Raises:
+        InputError: the file cannot be read, or a line is not two ascending numbers.
+    """
+    spans = []
+    for where, (low, high) in _pairs(path, "start,end in seconds"):
+        if high < low:
+            raise InputError(where, "the span ends before it begins", "start,end")
+        spans.append(Span(moment(low, start), moment(high, start)))
+    return spans
+
+
+def read_points(path: Path, start: int) -> tuple[Times, npt.NDArray[np.float64]]:
+    """Times (ns since 1970) and values from lines ``time,value``, in order of time.
+
+    Raises:
+        InputError: the file cannot be read, or a line is not two numbers.
+    """
+    times, values = [], []
+    for _, (time, value) in _pairs(path, "time,value"):
+        times.append(moment(time, start))
+        values.append(float(value))
+    order = np.argsort(np.array(times, np.int64), kind="stable")
+    return np.array(times, np.int64)[order], np.array(values, np.float64)[order]
+
+
+def moment(seconds: Decimal, start: int) -> int:
+    """A time in a file as ns since 1970."""
+    whole = int(seconds * NS_PER_S)
+    return whole if seconds > SINCE_1970 else start + whole
+
+
+def _pairs(path: Path, expected: str) -> list[tuple[str, tuple[Decimal, Decimal]]]:
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError(str(path), f"cannot be read ({error})", f"lines of {expected}") from None
+    found: list[tuple[str, tuple[Decimal, Decimal]]] = []
+    first = True
+    for number, line in enumerate(text.splitlines(), 1):
+        line = line.split("#")[0].strip()
+        if not line:
+            continue
+        where = f"{path} line {number}"
+        try:
+            one, other = (Decimal(cell.strip()) for cell in re.split(r"\s*[,;\t]\s*|\s+", line)[:2])
+            if not (one.is_finite() and other.is_finite()):
+                raise InvalidOperation
+            found.append((where, (one, other)))
+        except (InvalidOperation, ValueError, OverflowError):
+            if not (first and re.search(r"[A-Za-z]", line)):
+                raise InputError(where, f"“{line}”", expected) from None
+        first = False
+    return found

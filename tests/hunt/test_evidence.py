@@ -1,0 +1,132 @@
+"""Readings, series and exact values lead to the field; absent things to the answer that nothing carries them."""
+
+from __future__ import annotations
+
+from functools import cache
+
+import numpy as np
+import pytest
+from benchmarks.vehicles.trials import Trial, marks_trials, readings_trials, series_trials
+from benchmarks.vehicles.vehicle import Vehicle, vehicle
+
+from keel.hunt.columns import Column
+from keel.hunt.exact import Known, find_exact
+from keel.hunt.fitting import robust_lines, rounding_of
+from keel.hunt.readings import Readings, follow_readings
+from keel.hunt.scene import Traffic
+from keel.hunt.series import Series, follow_series
+from keel.hunt.snapping import snap
+from keel.model.fields import BitField, insert
+
+START = 1_750_000_000 * 10**9
+
+
+def column(values: np.ndarray[tuple[int], np.dtype[np.int64]], field: BitField, key: int = 0x100) -> Column:
+    rows = np.zeros((len(values), 8), np.uint8)
+    insert(field, rows, values)
+    return Column(key, START + np.arange(len(values)) * 20_000_000, rows)
+
+
+def speeds() -> np.ndarray[tuple[int], np.dtype[np.float64]]:
+    t = np.arange(6000) * 0.02
+    return np.asarray(60 + 40 * np.sin(t / 9) + 12 * np.sin(t / 2.3))
+
+
+def test_readings_give_the_field_its_scale_and_its_offset() -> None:
+    truth = speeds()
+    field = BitField(23, 16, "big")
+    noise = np.random.default_rng(1).integers(0, 4000, 6000)
+    columns = {
+        1: column(noise, BitField(8, 12), 1),
+        2: column(np.rint((truth + 40) / 0.125).astype(np.int64), field, 2),
+    }
+    moments = np.linspace(6, 115, 9)
+    read = np.rint(truth[((moments - 0.4) / 0.02).astype(int)])
+    read[4] += 35
+    found = follow_readings(Traffic.of(columns), Readings(START + (moments * 1e9).astype(np.int64), read))
+    best = found.candidates[0]
+    assert best.key == 2 and set(best.field.bits) <= set(field.bits)
+    assert (best.scale, best.offset) == (0.125, -40.0)
+    assert best.lag_s == pytest.approx(0.4, abs=0.11)
+    assert "8 of 9 readings" in best.why and found.nothing_probability < 0.01
+
+
+def test_too_few_readings_claim_nothing() -> None:
+    traffic = Traffic.of({1: column(np.arange(600) % 200, BitField(0, 8), 1)})
+    found = follow_readings(traffic, Readings(np.array([START, START + 10**9]), np.array([1.0, 2.0])))
+    assert found.nothing_probability == 1.0 and found.candidates == () and "at least 3" in found.notes[0]
+
+
+def test_a_series_gives_the_clock_s_offset() -> None:
+    truth = speeds()
+    traffic = Traffic.of({7: column(np.rint(truth / 0.05).astype(np.int64), BitField(12, 14), 7)})
+    t = np.arange(20, 90, 0.2)
+    log = Series(START + ((t + 1.3) * 1e9).astype(np.int64), truth[(t / 0.02).astype(int)])
+    found = follow_series(traffic, log)
+    best = found.candidates[0]
+    assert best.lag_s == pytest.approx(1.3, abs=0.05) and best.scale == 0.05 and best.offset == 0.0
+    assert "1.3" in found.notes[-1] and "ahead" in found.notes[-1]
+
+
+def test_an_exact_value_and_a_text_are_found_where_they_are_sent() -> None:
+    values = (500 + np.arange(3000) // 7).astype(np.int64)
+    rows = column(values, BitField(7, 16, "big"), 3)
+    name = np.zeros((3000, 8), np.uint8)
+    name[1500:1600] = np.frombuffer(b"PIER-12\0", np.uint8)
+    traffic = Traffic.of({3: rows, 4: Column(4, rows.times, name)})
+    number = find_exact(traffic, Known("65.0", int(rows.times[1052])))
+    assert number.candidates[0].key == 3 and number.candidates[0].scale == 0.1
+    text = find_exact(traffic, Known("PIER-12", int(rows.times[1550])))
+    assert text.candidates[0].key == 4 and text.candidates[0].field.start == 0
+    assert find_exact(traffic, Known("BERTH", int(rows.times[1550]))).candidates == ()
+
+
+def test_a_line_beats_a_far_point_and_a_misread_one_is_left_out() -> None:
+    rng = np.random.default_rng(2)
+    y = np.append(rng.normal(0, 1, 8), 50.0)
+    flag = np.append(np.zeros(8), 1.0)[None, :]
+    line = (y / 2)[None, :].copy()
+    around = np.full((1, 9), 0.01)
+    assert robust_lines(flag, around, y, 0.1, 0)[0, 0] < robust_lines(line, around, y, 0.1, 0)[0, 0] - 10
+    spoilt = y.copy()
+    spoilt[3] += 20
+    found = robust_lines(line, around, spoilt, 0.1, 2)[0]
+    assert found[1] == pytest.approx(2.0, rel=0.01) and int(found[4]) >> 3 & 1
+
+
+@pytest.mark.parametrize(
+    ("values", "step"), [([1, 2, 3.5], 0.5), ([10, 250, 40], 10.0), ([12, 14, 16], 2.0), ([0.25, 1.5, 9.75, 3], 0.05)]
+)
+def test_rounding_is_the_coarsest_step_that_fits(values: list[float], step: float) -> None:
+    assert rounding_of(np.array(values)) == pytest.approx(step)
+
+
+def test_scales_snap_only_as_far_as_the_evidence_allows() -> None:
+    x = np.array([100.0, 300.0, 700.0, 900.0])
+    field = BitField(0, 12)
+    near = snap(x, x * 0.1249 - 40.01, np.full(4, 1 / 0.3**2), [(field, 0.0)], 1.0)
+    assert (near.scale, near.offset) == (0.125, -40.0)
+    sharp = snap(x, x * 0.1249 - 40.01, np.full(4, 1 / 1e-6**2), [(field, 0.0)], 1.0)
+    assert sharp.scale == pytest.approx(0.1249, rel=1e-6)
+
+
+@cache
+def made(seed: int) -> tuple[Vehicle, Traffic]:
+    one = vehicle(seed, seconds=150)
+    return one, Traffic.of(one.columns)
+
+
+def share(trials: list[Trial]) -> tuple[float, float]:
+    """How often what is there was found first, and what is not was said not to be."""
+    there, absent = [t for t in trials if t.there], [t for t in trials if not t.there]
+    return (
+        float(np.mean([t.rank == 0 for t in there])) if there else 1.0,
+        float(np.mean([t.said_nothing for t in absent])) if absent else 1.0,
+    )
+
+
+@pytest.mark.parametrize("kind", [readings_trials, series_trials, marks_trials])
+def test_evidence_on_random_vehicles_leads_to_the_field(kind: object) -> None:
+    trials = [t for seed in (9001, 9004) for t in kind(*made(seed))]  # type: ignore[operator]
+    found, said = share(trials)
+    assert found >= 0.75 and said >= 0.6
