@@ -2,31 +2,25 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 from textual import events
 from textual.message import Message
 
 from keel.app import words
 from keel.app.loom import loom
-from keel.app.pages import all_matches
 from keel.app.paper import Line, Sheet
 from keel.app.picture import Picture
 from keel.app.plot import Chart, Curve, draw_chart
 from keel.app.rows import Column, fit, window
+from keel.app.search import Result, evidence_spans
 from keel.app.strokes import bar
-from keel.hunt.candidates import Candidate, Findings
+from keel.hunt.candidates import LIKELY_NOTHING, Candidate
 from keel.hunt.columns import Column as Payloads
-from keel.hunt.columns import flip_shares, gather
-from keel.hunt.marks import follow_marks
-from keel.hunt.scene import Traffic
-from keel.model.fields import extract
+from keel.hunt.columns import flip_shares
 from keel.model.identity import key_words
-from keel.model.span import Span, around, pair_up
+from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
 COLUMNS = (
@@ -44,43 +38,6 @@ COLUMNS = (
     Column("why", "why", 58, drop=6),
 )
 LOOM_ROWS = 14
-
-
-@dataclass(frozen=True)
-class Result:
-    """What a search gave, and the payloads of the candidates' identifiers for drawing."""
-
-    findings: Findings
-    traffic: Traffic
-    spans: tuple[Span, ...]
-    took_s: float
-    moments: bool
-
-    @property
-    def payloads(self) -> dict[int, Payloads]:
-        """The frames searched, by key."""
-        return self.traffic.columns
-
-    def values(self, candidate: Candidate) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
-        """Times and raw values of a candidate."""
-        column = self.payloads[candidate.key]
-        rows = self.traffic.structures[candidate.key].rows_of(candidate.page, column.payloads)
-        return column.times[rows], extract(candidate.field, column.payloads[rows])
-
-
-def evidence_spans(picture: Picture, moments: bool) -> list[Span]:
-    """The marked spans within the lens."""
-    marks = [m for m in picture.snapshot.manifest.marks if picture.lens.start <= m.time < picture.lens.end]
-    return around(marks) if moments else pair_up(marks)
-
-
-def search(picture: Picture, moments: bool, stopped: Callable[[], bool]) -> Result:
-    """Run the hunt; for a worker thread. ``stopped`` is asked whether to give up."""
-    begin = time.monotonic()
-    traffic = Traffic.of(gather(all_matches(picture)), stopped)
-    spans = evidence_spans(picture, moments)
-    findings = follow_marks(traffic, spans, stopped)
-    return Result(findings, traffic, tuple(spans), time.monotonic() - begin, moments)
 
 
 class Hunt(Sheet):
@@ -177,7 +134,9 @@ class Hunt(Sheet):
         elif self.result is not None:
             found = self.result.findings
             text = f"searched {found.identifiers} identifiers, {words.count(found.fields)} fields"
-            line.put(at, f"{text} in {self.result.took_s:.1f} s", style("dim"))
+            at = line.put(at, f"{text} in {self.result.took_s:.1f} s", style("dim")) + 3
+            if found.candidates and found.nothing_probability > LIKELY_NOTHING:
+                line.put(at, found.verdict, style("brass"), max(width - at - 1, 0))
         return line
 
     def _how_to(self, width: int) -> list[Line]:

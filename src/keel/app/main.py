@@ -120,7 +120,7 @@ class KeelApp(Steering):
 
     @work(thread=True, exclusive=True, group="hunt")
     def _search(self, picture: Picture, moments: bool) -> None:
-        from keel.app.hunt import search
+        from keel.app.search import search
 
         worker = get_current_worker()
         result = search(picture, moments, lambda: worker.is_cancelled)

@@ -12,7 +12,7 @@ from keel.app.state import HUNT
 from keel.model.identity import key_words
 
 if TYPE_CHECKING:
-    from keel.app.hunt import Result
+    from keel.app.search import Result
     from keel.hunt.candidates import Candidate
 
 BLOCK = 16_384

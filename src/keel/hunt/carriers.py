@@ -95,3 +95,38 @@ def carriers_of(columns: dict[int, Column], structures: dict[int, Structure]) ->
             if len(times) >= 2:
                 found.append(Carrier(key, piece, times, extract(piece.field, payloads)))
     return found
+
+
+A_NUMBER = 5
+"""Fields of so many bits are taken for numbers, whose higher bits may not have been used yet."""
+
+
+def to_byte_end(structure: Structure, column: Column, piece: Piece, field: BitField) -> BitField:
+    """A number with the zeros above it, up to the end of its highest byte: so senders lay them out."""
+    if field.length < A_NUMBER or field.bits != piece.field.bits or piece.field.signed:
+        return field
+    count, held = constant_above(structure, column, piece)
+    bits = list(field.bits)
+    while bits[-1] % 8 != 7 and count and not held & 1:
+        bits.append(bits[-1] + 1)
+        count, held = count - 1, held >> 1
+    return BitField.from_bits(tuple(bits), field.order, field.signed)
+
+
+def exclusive_pairs(columns: dict[int, Column], structures: dict[int, Structure]) -> list[Carrier]:
+    """Neighbouring flags that are never set both: together they may be one state, as off, up and down are."""
+    found = []
+    for key, structure in structures.items():
+        flags = {p.field.start: p for p in structure.pieces if p.kind == "flag"}
+        for start, piece in flags.items():
+            other = flags.get(start + 1)
+            if other is None or other.page != piece.page or start % 8 == 7:
+                continue
+            column = columns[key]
+            rows = structure.rows_of(piece.page, column.payloads)
+            both = BitField(start, 2)
+            raw = extract(both, column.payloads[rows])
+            if not (raw == 3).any():
+                pair = Piece(both, "value", page=piece.page, moving=both.bits)
+                found.append(Carrier(key, pair, column.times[rows], raw))
+    return found

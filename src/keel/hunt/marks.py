@@ -17,9 +17,10 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, in_families
-from keel.hunt.carriers import Carrier
+from keel.hunt.carriers import Carrier, exclusive_pairs, to_byte_end
 from keel.hunt.scene import Traffic
 from keel.hunt.states import State, states_of
+from keel.model.fields import BitField
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
@@ -80,7 +81,8 @@ def follow_marks(traffic: Traffic, spans: list[Span], cancelled: Callable[[], bo
     marked = moved_round(inside, start, end)
     best: list[tuple[float, State, Carrier]] = []
     chance = np.full(marked.starts.shape[0], -1e9)
-    for carrier in traffic.carriers:
+    pairs = exclusive_pairs(traffic.columns, traffic.structures)
+    for carrier in traffic.carriers + pairs:
         if cancelled():
             break
         nats = -1e9
@@ -93,8 +95,9 @@ def follow_marks(traffic: Traffic, spans: list[Span], cancelled: Callable[[], bo
         if chosen is not None:
             best.append((nats, chosen, carrier))
     best.sort(key=lambda one: -one[0])
+    best = apart(best)
     found = [
-        (Candidate(c.key, c.field, nats, _why(state, marked), c.page, lag_s=_delay(state, marked)), c)
+        (Candidate(c.key, _whole(traffic, c), nats, _why(state, marked), c.page, lag_s=_delay(state, marked)), c)
         for nats, state, c in best[:CONSIDERED]
         if nats >= LEAST_NATS
     ]
@@ -102,6 +105,23 @@ def follow_marks(traffic: Traffic, spans: list[Span], cancelled: Callable[[], bo
     if nothing > SURELY_NOTHING:
         found = []
     return Findings(evidence, nothing, tuple(in_families(found)[:MOST_CANDIDATES]), count, fields, traffic.notes)
+
+
+def apart(best: list[tuple[float, State, Carrier]]) -> list[tuple[float, State, Carrier]]:
+    """Without what shares bits with something better."""
+    kept: list[tuple[float, State, Carrier]] = []
+    taken: set[tuple[int, int | None, int]] = set()
+    for one in best:
+        bits = {(one[2].key, one[2].page, bit) for bit in one[2].field.bits}
+        if taken.isdisjoint(bits):
+            kept.append(one)
+            taken |= bits
+    return kept
+
+
+def _whole(traffic: Traffic, carrier: Carrier) -> BitField:
+    structure, column = traffic.structures[carrier.key], traffic.columns[carrier.key]
+    return to_byte_end(structure, column, carrier.piece, carrier.field)
 
 
 def moved_round(spans: list[Span], start: int, end: int) -> Marked:

@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, in_families
-from keel.hunt.carriers import Carrier, constant_above
+from keel.hunt.carriers import Carrier, constant_above, to_byte_end
 from keel.hunt.fitting import robust_lines, rounding_of
 from keel.hunt.scene import Traffic
 from keel.hunt.snapping import snap, ways_to_read
@@ -112,7 +112,8 @@ def _candidate(
     n = len(x)
     used = np.array([not int(fits.dropped[i]) >> k & 1 for k in range(n)])
     weights = used / (floor**2 + fits.scale[i] ** 2 * around**2)
-    above = constant_above(traffic.structures[carrier.key], traffic.columns[carrier.key], carrier.piece)
+    structure, column = traffic.structures[carrier.key], traffic.columns[carrier.key]
+    above = constant_above(structure, column, carrier.piece)
     line = snap(x, readings.values, weights, ways_to_read(carrier.field, *above), float(fits.spread[i]))
     missed = np.abs(readings.values - (fits.offset[i] + fits.scale[i] * x))[used]
     typical, worst = float(np.median(missed)), float(missed.max())
@@ -124,7 +125,7 @@ def _candidate(
     nats = float(fits.score[i]) - 0.15 * min(line.cost, 12.0)
     return Candidate(
         carrier.key,
-        line.field,
+        to_byte_end(structure, column, carrier.piece, line.field),
         nats,
         why,
         carrier.page,

@@ -14,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, in_families
-from keel.hunt.carriers import Carrier, constant_above
+from keel.hunt.carriers import Carrier, constant_above, to_byte_end
 from keel.hunt.scene import Traffic
 from keel.hunt.snapping import snap, ways_to_read
 from keel.model.frames import Times
@@ -158,14 +158,15 @@ def _closely(
         # Points far off (a drop-out of the instrument, a step at another moment) count for less.
         weights = np.minimum(1.0, 2.5 * size / np.maximum(missed, 1e-12))
     spread2 = max(float((weights * missed**2).sum() / weights.sum()), 1e-12)
-    above = constant_above(traffic.structures[carrier.key], traffic.columns[carrier.key], carrier.piece)
+    structure, column = traffic.structures[carrier.key], traffic.columns[carrier.key]
+    above = constant_above(structure, column, carrier.piece)
     shared = free / len(x)
     line = snap(x, y, weights / spread2 * max(shared, 0.2), ways_to_read(carrier.field, *above), 1.0)
     why = f"follows the series: {fit:.1%} of its movement"
     nats = nats_of(fit, free) - 0.15 * min(line.cost, 12.0)
     return Candidate(
         carrier.key,
-        line.field,
+        to_byte_end(structure, column, carrier.piece, line.field),
         nats,
         why,
         carrier.page,
