@@ -119,6 +119,62 @@ def test_hunt_answers_in_the_promised_form(voyage: Path, tmp_path: Path) -> None
     assert nothing["nothing_probability"] > 0.5
 
 
+def test_hunt_without_evidence_takes_payloads_apart(voyage: Path) -> None:
+    answer = json.loads(keel("hunt", voyage, "--structure", "--json").stdout)
+    assert set(answer) == {"identifiers"}
+    helm = next(i for i in answer["identifiers"] if i["id"] == "0A4")
+    assert helm["bus"] == "A" and helm["fields"]
+    assert all(
+        set(f) == {"start", "length", "order", "signed", "kind", "algorithm", "mux"}
+        for i in answer["identifiers"]
+        for f in i["fields"]
+    )
+    kinds = {f["kind"] for i in answer["identifiers"] for f in i["fields"]}
+    assert {"value", "counter", "checksum", "flag", "constant"} <= kinds
+    assert "checksum" in keel("hunt", voyage, "--structure").stdout
+
+
+def test_hunt_against_tells_what_is_wrong(voyage: Path, log: Path) -> None:
+    same = json.loads(keel("hunt", voyage, "--against", voyage, "--json").stdout)
+    assert same == {"findings": []}
+    other = json.loads(keel("hunt", voyage, "--against", log, "--json").stdout)["findings"]
+    assert all(set(f) == {"bus", "id", "kind", "field", "score", "times", "why"} for f in other)
+    assert {"missing", "new_identifier"} == {f["kind"] for f in other}
+    assert {f["bus"] for f in other if f["kind"] == "new_identifier"} <= {"bus0", "bus1"}
+
+
+def test_hunt_follows_readings_a_series_and_a_value(voyage: Path, tmp_path: Path) -> None:
+    said = keel("frames", voyage, "--ask", "id:220", "--json", "--limit", "100000").stdout.splitlines()
+    angle = [json.loads(line) for line in said]
+    read = tmp_path / "r.csv"
+    # The angle: 12 bits from bit 7 on, big-endian, a tenth of a degree each.
+    payloads = [bytes.fromhex(f["payload"]) for f in angle]
+    first = angle[0]["t"]
+    rows = [((f["t"] - first) / 1e9, (p[0] << 4 | p[1] >> 4) * 0.1) for f, p in zip(angle, payloads, strict=True)]
+    read.write_text("time,angle\n" + "".join(f"{t:.3f},{v:.1f}\n" for t, v in rows[::60]))
+    for option in ("--readings", "--series"):
+        answer = json.loads(keel("hunt", voyage, option, read, "--json").stdout)
+        best = answer["candidates"][0]
+        assert best["id"] == "220" and best["scale"] == pytest.approx(0.1, rel=0.02)
+        assert answer["nothing_probability"] < 0.1
+        assert "220" in keel("hunt", voyage, option, read).stdout
+    at, value = next(row for row in rows if 8 < row[1] < 15)
+    exact = json.loads(keel("hunt", voyage, "--value", f"{value:.1f}", "--at", f"{at:.2f}", "--json").stdout)
+    assert "220" in {c["id"] for c in exact["candidates"]}
+
+
+def test_a_dictionary_is_checked(tmp_path: Path) -> None:
+    good = 'BU_: Helm\nBO_ 416 Pack: 8 Helm\n SG_ volts : 7|16@0+ (0.1,0) [0|0] "V" Helm\n'
+    (tmp_path / "a.dbc").write_text(good)
+    done = keel("dict", "check", tmp_path / "a.dbc")
+    assert done.returncode == 0 and "1 messages, 1 signals, 1 nodes" in done.stdout
+    (tmp_path / "b.dbc").write_text(good + ' SG_ amps : 8|99@1+ (1,0) [0|0] "A" Helm\n')
+    done = keel("dict", "check", tmp_path / "b.dbc", "--json")
+    answer = json.loads(done.stdout)
+    assert done.returncode == 1 and answer["signals"] == 1
+    assert (answer["problems"][0]["line"], "64 bits" in answer["problems"][0]["what"]) == (4, True)
+
+
 def test_drawings_are_written(voyage: Path, tmp_path: Path) -> None:
     assert keel("draw", "load", voyage, "-o", tmp_path / "l.svg").returncode == 0
     assert keel("draw", "cycles", voyage, "--ask", "id:0A4", "-o", tmp_path / "c.pdf").returncode == 0
@@ -157,6 +213,10 @@ def test_the_bench_sails_the_same_voyage_twice(tmp_path: Path) -> None:
         (["record", "--from", "bench", "{log}"], 1, "has the buses bus0, bus1, but frames come from A, B"),
         (["record", "--from", "nothing", "{tmp}/y"], 1, "no such source; expected bench"),
         (["hunt", "{log}", "--marks", "/nowhere"], 1, "cannot be read"),
+        (["hunt", "{log}", "--readings", "/nowhere"], 1, "lines of time,value"),
+        (["hunt", "{log}", "--structure", "--value", "3"], 2, "one kind of evidence at a time"),
+        (["hunt", "{log}", "--value", "3", "--at", "noon"], 2, "seconds were expected"),
+        (["dict", "check", "/nowhere"], 1, "a signal database"),
         (["open", "/nowhere/else"], 1, "no such recording or file"),
     ],
 )

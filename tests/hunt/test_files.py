@@ -19,7 +19,7 @@ def test_spans_are_read_from_lines(tmp_path: Path) -> None:
     assert read_spans(path, 1000) == [Span(1_500_001_000, 2_250_001_000), Span(10_000_001_000, 11_000_001_000)]
 
 
-@pytest.mark.parametrize("text", ["1.5", "a,b", "5,4", "1,nan", "1,"])
+@pytest.mark.parametrize("text", ["1.5", "a,b", "5,4", "1,nan", "1,", "1,99999999999"])
 def test_bad_lines_of_spans_are_named(tmp_path: Path, text: str) -> None:
     path = tmp_path / "m.csv"
     path.write_text("0,1\n" + text + "\n")
@@ -33,6 +33,13 @@ def test_points_come_in_order_of_time_whatever_the_clock(tmp_path: Path) -> None
     times, values = read_points(path, 10)
     assert times.tolist() == [1_000_000_010, 3_500_000_010, 1_700_000_000_500_000_000]
     assert values.tolist() == [7.25, -2.0, 9.0]
+
+
+def test_times_beyond_any_clock_are_refused(tmp_path: Path) -> None:
+    path = tmp_path / "r.csv"
+    path.write_text("1,2\n1767225600029245849,3\n")
+    with pytest.raises(InputError, match="line 2"):
+        read_points(path, 0)
 
 
 @given(st.text(max_size=60))

@@ -26,6 +26,7 @@ def main() -> None:
     from keel.cli import (  # noqa: F401
         bench,
         checking,
+        dictionary,
         draw,
         exporting,
         frames,

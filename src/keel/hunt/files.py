@@ -21,6 +21,8 @@ from keel.model.units import NS_PER_S
 
 SINCE_1970 = 1_000_000_000
 """Greater times are seconds since 1970."""
+LATEST = 9_000_000_000
+"""No time is as great: nanoseconds since 1970 would not fit."""
 
 
 def read_spans(path: Path, start: int) -> list[Span]:
@@ -35,8 +37,8 @@ def read_spans(path: Path, start: int) -> list[Span]:
     """
     spans = []
     for where, (low, high) in _pairs(path, "start,end in seconds"):
-        if high < low:
-            raise InputError(where, "the span ends before it begins", "start,end")
+        if high < low or high > LATEST:
+            raise InputError(where, "the span ends before it begins, or never", "start,end")
         spans.append(Span(moment(low, start), moment(high, start)))
     return spans
 
@@ -75,7 +77,7 @@ def _pairs(path: Path, expected: str) -> list[tuple[str, tuple[Decimal, Decimal]
         where = f"{path} line {number}"
         try:
             one, other = (Decimal(cell.strip()) for cell in re.split(r"\s*[,;\t]\s*|\s+", line)[:2])
-            if not (one.is_finite() and other.is_finite()):
+            if not (one.is_finite() and other.is_finite() and abs(one) < LATEST and abs(float(other)) < 1e30):
                 raise InvalidOperation
             found.append((where, (one, other)))
         except (InvalidOperation, ValueError, OverflowError):

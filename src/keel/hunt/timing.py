@@ -48,7 +48,7 @@ def timing_surprises(
         return [Finding(key, "new_identifier", None, min(4 + expected, SURE), (int(bad.times[0]),), why)]
     if len(good.times) < 8 or len(bad.times) < 4:
         return []
-    return _rhythm(key, good, bad) + _gaps(key, good, bad, span_bad)
+    return _rhythm(key, good, bad) + _gaps(key, good, bad, span_good, span_bad)
 
 
 def _steps(column: Column) -> Floats:
@@ -76,14 +76,14 @@ def _rhythm(key: int, good: Column, bad: Column) -> list[Finding]:
     return [Finding(key, "cycle_changed", None, nats, (int(bad.times[0]),), why)]
 
 
-def _gaps(key: int, good: Column, bad: Column, span: tuple[int, int]) -> list[Finding]:
+def _gaps(key: int, good: Column, bad: Column, span_good: tuple[int, int], span: tuple[int, int]) -> list[Finding]:
     steps, now = _steps(good), _steps(bad)
     usual = float(np.median(now))
     if usual <= 0:
         return []
     # Silence up to the end counts, too.
     now = np.concatenate([now, [max(span[1] - int(bad.times[-1]), 0) / NS_PER_S]])
-    longest = float(steps.max())
+    longest = max(float(steps.max()), (span_good[1] - int(good.times[-1])) / NS_PER_S)
     regular = _is_regular(steps)
     least = max(1.5 * longest, 3.0 * usual) if regular else 3.0 * longest
     found = np.flatnonzero(now > least)
