@@ -59,7 +59,7 @@ def main() -> None:
     whole, kind_share = score[3] / score[4], score[5] / score[6]
     print(
         f"structure  boundary F1 {f1:.3f}, whole fields {whole:.3f}, kinds {kind_share:.3f}"
-        f"   (asked 0.95, 0.85, 0.93)   {spent['structure'] / frames * 2e6:.1f} s per 2 million frames"
+        f"   (asked 0.95, 0.85, 0.93)   {spent['structure'] / given.vehicles:.1f} s a vehicle"
     )
     for kind, found in trials.items():
         there, absent = [t for t in found if t.there], [t for t in found if not t.there]

@@ -29,18 +29,19 @@ EDGE_S = 0.75
 ABOUT_S, NEARLY = 0.9, 0.85
 """Most changes are that near; of the rest most are this much further off."""
 CORE_S = 0.5
-EARLY_S, LATE_S = 0.6, 0.9
+EARLY_S, LATE_S = 0.25, 0.6
 """A movement counts as within a span so much before its start and after its end."""
 SURE, UNSURE = 0.95, 0.05
 LONGEST_CYCLE_S = 2.0
 MISSED_NATS = 2.3
 """What an edge or a span costs at which nothing changed."""
 EXTRA_NATS = 0.7
-MOVING_COST = 1.0
+WITHIN_COST = 0.5
+APART_S = 0.8
 SHIFTS = 160
 CONSIDERED = 40
 LEAST_NATS = 1.5
-LEAST_SURE = 3.5
+LEAST_SURE = 3.0
 """A fit of fewer nats is taken for chance, however rare it is: with two or three spans little proves anything."""
 
 Floats = npt.NDArray[np.float64]
@@ -146,10 +147,8 @@ def weigh(state: State, marked: Marked) -> Floats:
     edges = np.concatenate([marked.starts, marked.ends], axis=1)
     at_edges = _near(state.turns - late, edges, EDGE_S + late, marked.length)
     as_long = at_edges + 0.5 * _level(state, marked, late)
-    if not state.moving:
-        return as_long
-    # Something may move as long as the span lasts, or now and then within it.
-    return np.maximum(_within(state.turns[::2] - late, marked, late), as_long) - MOVING_COST
+    # Something may be so as long as the span lasts, or for some of it: a hand works the device between two marks.
+    return np.maximum(_within(_told_apart(state.turns) - late, marked, late) - WITHIN_COST, as_long)
 
 
 def _near(turns: Floats, edges: Floats, reach: float, length: float) -> Floats:
@@ -183,8 +182,17 @@ def _share_of(window: list[Floats], length: float) -> Floats:
     return np.asarray(np.clip((window[1] - window[0]).sum(axis=1) / length, 0.02, 0.98))
 
 
+def _told_apart(turns: Floats) -> Floats:
+    """Changes without those that follow another at once: they say nothing more."""
+    kept: list[float] = []
+    for turn in turns.tolist():
+        if not kept or turn - kept[-1] >= APART_S:
+            kept.append(turn)
+    return np.array(kept)
+
+
 def _within(moves: Floats, marked: Marked, late: float) -> Floats:
-    """Movements within spans against movements elsewhere."""
+    """Changes within spans against changes elsewhere."""
     low, high = marked.starts - EARLY_S - late, marked.ends + LATE_S + late
     low[:, 1:] = np.maximum(low[:, 1:], np.minimum(high[:, :-1], marked.starts[:, 1:]))
     high = np.maximum(high, low)

@@ -73,16 +73,15 @@ def states_of(carrier: Carrier, start: int) -> list[State]:
         if 0 < len(turns) <= MOST_TURNS:
             found.append(State(carrier, words, _seconds(carrier.times[turns], start), bool(so[0])))
 
+    kinds, counts = np.unique(carrier.raw, return_counts=True)
+    rest = int(kinds[counts.argmax()])
     if len(values) <= FEW_VALUES:
-        for value in values.tolist():
-            add(f"is {value}", carrier.raw == value)
         if len(values) > 2:
-            kinds, counts = np.unique(carrier.raw, return_counts=True)
-            rest = int(kinds[counts.argmax()])
             add(f"is not {rest}", carrier.raw != rest)
+        # The rarest first: of two that say the same, what is special is told.
+        for value in kinds[np.argsort(counts, kind="stable")].tolist():
+            add(f"is {value}", carrier.raw == value)
     else:
-        kinds, counts = np.unique(carrier.raw, return_counts=True)
-        rest = int(kinds[counts.argmax()])
         if counts.max() >= 0.2 * len(carrier.raw):
             add(f"is not {rest}", carrier.raw != rest)
         middle = (int(values[0]) + int(values[-1])) / 2
