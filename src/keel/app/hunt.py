@@ -16,7 +16,7 @@ from keel.app.plot import Chart, Curve, draw_chart
 from keel.app.rows import Column, fit, window
 from keel.app.search import Result, evidence_spans
 from keel.app.strokes import bar
-from keel.hunt.candidates import LIKELY_NOTHING, Candidate
+from keel.hunt.candidates import Candidate
 from keel.hunt.columns import Column as Payloads
 from keel.hunt.columns import flip_shares
 from keel.model.identity import key_words
@@ -134,9 +134,7 @@ class Hunt(Sheet):
         elif self.result is not None:
             found = self.result.findings
             text = f"searched {found.identifiers} identifiers, {words.count(found.fields)} fields"
-            at = line.put(at, f"{text} in {self.result.took_s:.1f} s", style("dim")) + 3
-            if found.candidates and found.nothing_probability > LIKELY_NOTHING:
-                line.put(at, found.verdict, style("brass"), max(width - at - 1, 0))
+            line.put(at, f"{text} in {self.result.took_s:.1f} s", style("dim"))
         return line
 
     def _how_to(self, width: int) -> list[Line]:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 
 from keel.app.pages import all_matches
 from keel.app.picture import Picture
-from keel.hunt.candidates import Candidate, Findings
+from keel.hunt.candidates import LIKELY_NOTHING, Candidate, Findings
 from keel.hunt.columns import Column, gather
 from keel.hunt.marks import follow_marks
 from keel.hunt.scene import Traffic
@@ -53,4 +53,7 @@ def search(picture: Picture, moments: bool, stopped: Callable[[], bool]) -> Resu
     traffic = Traffic.of(gather(all_matches(picture)), stopped)
     spans = evidence_spans(picture, moments)
     findings = follow_marks(traffic, spans, stopped)
+    if findings.nothing_probability > LIKELY_NOTHING:
+        # What comes nearest is no help to somebody whose button is dead.
+        findings = replace(findings, candidates=())
     return Result(findings, traffic, tuple(spans), time.monotonic() - begin, moments)
