@@ -221,7 +221,7 @@ async def test_everything_can_be_saved(sailed: Path, tmp_path: Path, monkeypatch
     async with opened(sailed) as (app, pilot):
         await pilot.press("4")
         await until(pilot, lambda: app.views["hunt"].candidate is not None)
-        for downs, name in ((0, "sailed-candidate-221.svg"), (1, "sailed-load.svg"), (2, "sailed-cycles-220.svg")):
+        for downs, name in ((0, "sailed-candidate-221.svg"), (1, "sailed-load.svg"), (2, "sailed-cycles-221.svg")):
             await save(app, pilot, *["down"] * downs, "enter")
             await until(pilot, partial(has_said, app, f"saved {name}"))
         await pilot.press("slash", *"id:221", "enter", "2")

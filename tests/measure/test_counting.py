@@ -77,6 +77,12 @@ def test_counts_in_any_stretch_equal_the_slow_count(found: list[Row], cut: int, 
     assert count == min([len(found), *(sum(t < u <= t + per for u in times) for t in starts)])
 
 
+def test_a_stretch_that_ends_with_the_next_segment_is_counted_whole(tmp_path: Path) -> None:
+    found = [Row(START, 164)] * 3 + [Row(START + 1_000_000, 164)]
+    snapshot = recorded(tmp_path / "r.keel", batch(found[:1]), batch(found[1:]))
+    assert count_within(find(snapshot), snapshot.span, 1_000_000, True)[0] == 1
+
+
 def test_checks_say_what_they_measured(tmp_path: Path) -> None:
     found = [Row(START + i * 10_000_000, 0x0A4, b"12345678") for i in range(200)]
     found += [Row(START + i * 50_000_000, 0x220, faults=int(i % 10 == 3)) for i in range(40)]

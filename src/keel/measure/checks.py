@@ -181,6 +181,7 @@ def count_within(matches: Matches, span: Span, per: int, fewest: bool) -> tuple[
     parts = [part for part in matches.parts if part.count]
     best: tuple[int, int | None] = (len(matches), span.start) if fewest else (0, None)
     late = np.zeros(0, np.int64)
+    waiting = True
     pieces: list[Times] = []
     for place, part in enumerate(parts):
         mask = part.stored_mask()
@@ -189,9 +190,11 @@ def count_within(matches: Matches, span: Span, per: int, fewest: bool) -> tuple[
         # A stretch that begins in this part may end in the next: what is late is counted with that.
         known = np.sort(np.concatenate([late, times]))
         final = place == len(parts) - 1
-        sure = known if final else known[known <= known[-1] - per]
+        sure = known if final else known[known < known[-1] - per]
         if fewest:
-            starts = np.concatenate([[span.start], sure]) if place == 0 else sure
+            starts = sure
+            if waiting and (final or known[-1] > span.start + per):
+                starts, waiting = np.concatenate([[span.start], sure]), False
             starts = starts[starts + per <= span.end]
             first = np.searchsorted(known, starts, side="right")
             counts = np.searchsorted(known, starts + per, side="right") - first
@@ -202,7 +205,7 @@ def count_within(matches: Matches, span: Span, per: int, fewest: bool) -> tuple[
             at = int(np.argmin(counts) if fewest else np.argmax(counts))
             if (counts[at] < best[0]) if fewest else (counts[at] > best[0]):
                 best = (int(counts[at]), int(starts[at]))
-        late = known[known > known[-1] - per]
+        late = known[known >= known[-1] - per]
     return best
 
 
