@@ -13,9 +13,10 @@ from benchmarks.vehicles.vehicle import Vehicle, marks_of, moving_bits, readings
 from benchmarks.vehicles.world import STEP_S, Quantity, World, drive
 from keel.hunt.candidates import LIKELY_NOTHING, Candidate, Findings
 from keel.hunt.marks import follow_marks
-from keel.hunt.readings import Readings, follow_readings
+from keel.hunt.points import Points
+from keel.hunt.readings import follow_readings
 from keel.hunt.scene import Traffic
-from keel.hunt.series import Series, follow_series
+from keel.hunt.series import follow_series
 
 PER_VEHICLE = 6
 
@@ -99,7 +100,7 @@ def readings_trials(vehicle: Vehicle, traffic: Traffic) -> Iterator[Trial]:
 
 
 def _follow(traffic: Traffic, read: list[tuple[int, float]]) -> Findings:
-    return follow_readings(traffic, Readings(np.array([t for t, _ in read]), np.array([v for _, v in read])))
+    return follow_readings(traffic, Points(np.array([t for t, _ in read]), np.array([v for _, v in read])))
 
 
 def series_trials(vehicle: Vehicle, traffic: Traffic) -> Iterator[Trial]:
@@ -116,7 +117,7 @@ def series_trials(vehicle: Vehicle, traffic: Traffic) -> Iterator[Trial]:
 
 
 def _series(traffic: Traffic, log: list[tuple[int, float]]) -> Findings:
-    return follow_series(traffic, Series(np.array([t for t, _ in log]), np.array([v for _, v in log])))
+    return follow_series(traffic, Points(np.array([t for t, _ in log]), np.array([v for _, v in log])))
 
 
 def marks_trials(vehicle: Vehicle, traffic: Traffic) -> Iterator[Trial]:

@@ -12,9 +12,10 @@ from benchmarks.vehicles.vehicle import Vehicle, vehicle
 from keel.hunt.columns import Column
 from keel.hunt.exact import Known, find_exact
 from keel.hunt.fitting import robust_lines, rounding_of
-from keel.hunt.readings import Readings, follow_readings
+from keel.hunt.points import Points
+from keel.hunt.readings import follow_readings
 from keel.hunt.scene import Traffic
-from keel.hunt.series import Series, follow_series
+from keel.hunt.series import follow_series
 from keel.hunt.snapping import snap
 from keel.model.fields import BitField, insert
 
@@ -43,7 +44,7 @@ def test_readings_give_the_field_its_scale_and_its_offset() -> None:
     moments = np.linspace(6, 115, 9)
     read = np.rint(truth[((moments - 0.4) / 0.02).astype(int)])
     read[4] += 35
-    found = follow_readings(Traffic.of(columns), Readings(START + (moments * 1e9).astype(np.int64), read))
+    found = follow_readings(Traffic.of(columns), Points(START + (moments * 1e9).astype(np.int64), read))
     best = found.candidates[0]
     assert best.key == 2 and set(best.field.bits) <= set(field.bits)
     assert (best.scale, best.offset) == (0.125, -40.0)
@@ -53,15 +54,25 @@ def test_readings_give_the_field_its_scale_and_its_offset() -> None:
 
 def test_too_few_readings_claim_nothing() -> None:
     traffic = Traffic.of({1: column(np.arange(600) % 200, BitField(0, 8), 1)})
-    found = follow_readings(traffic, Readings(np.array([START, START + 10**9]), np.array([1.0, 2.0])))
+    found = follow_readings(traffic, Points(np.array([START, START + 10**9]), np.array([1.0, 2.0])))
     assert found.nothing_probability == 1.0 and found.candidates == () and "at least 3" in found.notes[0]
+
+
+def test_hundreds_of_readings_are_thinned_and_that_is_said() -> None:
+    truth = speeds()
+    traffic = Traffic.of({2: column(np.rint(truth / 0.1).astype(np.int64), BitField(8, 12), 2)})
+    moments = np.linspace(3, 117, 300)
+    read = Points(START + (moments * 1e9).astype(np.int64), np.rint(truth[(moments / 0.02).astype(int)]))
+    found = follow_readings(traffic, read)
+    assert found.candidates[0].scale == 0.1 and found.nothing_probability < 0.01
+    assert "40 of the 300 readings" in found.notes[-1]
 
 
 def test_a_series_gives_the_clock_s_offset() -> None:
     truth = speeds()
     traffic = Traffic.of({7: column(np.rint(truth / 0.05).astype(np.int64), BitField(12, 14), 7)})
     t = np.arange(20, 90, 0.2)
-    log = Series(START + ((t + 1.3) * 1e9).astype(np.int64), truth[(t / 0.02).astype(int)])
+    log = Points(START + ((t + 1.3) * 1e9).astype(np.int64), truth[(t / 0.02).astype(int)])
     found = follow_series(traffic, log)
     best = found.candidates[0]
     assert best.lag_s == pytest.approx(1.3, abs=0.05) and best.scale == 0.05 and best.offset == 0.0

@@ -30,9 +30,9 @@ def test_bad_lines_of_spans_are_named(tmp_path: Path, text: str) -> None:
 def test_points_come_in_order_of_time_whatever_the_clock(tmp_path: Path) -> None:
     path = tmp_path / "r.csv"
     path.write_text("time,value\n3.5,-2\n1,7.25\n1700000000.5 9\n")
-    times, values = read_points(path, 10)
-    assert times.tolist() == [1_000_000_010, 3_500_000_010, 1_700_000_000_500_000_000]
-    assert values.tolist() == [7.25, -2.0, 9.0]
+    points = read_points(path, 10)
+    assert points.times.tolist() == [1_000_000_010, 3_500_000_010, 1_700_000_000_500_000_000]
+    assert points.values.tolist() == [7.25, -2.0, 9.0]
 
 
 def test_times_beyond_any_clock_are_refused(tmp_path: Path) -> None:
@@ -47,8 +47,8 @@ def test_any_text_is_read_or_refused(tmp_path_factory: pytest.TempPathFactory, t
     path = tmp_path_factory.mktemp("any") / "x.csv"
     path.write_text(text, encoding="utf-8", newline="")
     try:
-        times, values = read_points(path, 0)
+        points = read_points(path, 0)
     except InputError as error:
         assert str(path) in str(error)
     else:
-        assert len(times) == len(values)
+        assert len(points.times) == len(points.values)

@@ -82,20 +82,22 @@ def test_noise_and_copies_are_no_checksums() -> None:
 
 
 @given(
-    length=st.integers(2, 8), start=st.integers(0, 50), first=st.integers(0, 255), lost=st.integers(0, 3),
+    length=st.integers(2, 8),
+    start=st.integers(8, 47),
+    first=st.integers(0, 255),
+    lost=st.integers(0, 3),
     order=st.sampled_from(["little", "big"]),
-)  # fmt: skip
-@settings(max_examples=40, deadline=None)
+)
+@settings(max_examples=60, deadline=None)
 def test_counters_are_found_wherever_they_lie(length: int, start: int, first: int, lost: int, order: Order) -> None:
-    field = BitField(start, length, "little")
+    field = BitField(start, 1, order).longer(length - 1)
+    assert field is not None
     rows = np.zeros((600, 8), np.uint8)
-    count = np.arange(600 + lost) + first
-    kept = np.delete(count, [100 * (i + 1) for i in range(lost)])
+    kept = np.delete(np.arange(600 + lost) + first, [100 * (i + 1) for i in range(lost)])
     insert(field, rows, kept & (1 << length) - 1)
     (found,) = find_counters(rows)
-    assert found.field.bits == field.bits or len({b // 8 for b in field.bits}) > 1
-    if found.field.bits == field.bits:
-        assert np.count_nonzero(skips(found, rows)) == lost
+    assert found.field.bits == field.bits
+    assert np.count_nonzero(skips(found, rows)) == lost
 
 
 def test_a_counter_that_leaves_a_number_out_is_known() -> None:

@@ -268,7 +268,7 @@ class Hunt(Sheet):
             text = f"{picture.name(candidate.key)}: {candidate.why}"
         title.put(at, text, self.palette.style("dim"), width - at - 1)
         zero = picture.whole.start
-        times, raw = result.values(candidate)
+        times, raw = result.traffic.values(candidate)
         values = raw.astype(np.float64)
         x = (times - zero) / NS_PER_S
         # Held values make steps: each value lasts until the next frame.

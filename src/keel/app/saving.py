@@ -68,7 +68,7 @@ def save(
             cycle = describe_tally(picture.census[pick], picture.lens.end, 40, manifest.nominal.get(pick, 0))
             draw_cycles(path, manifest.name, [(name, pick >> 56, cycle)])
     elif kind == "candidate" and result is not None and candidate is not None:
-        times, values = result.values(candidate)
+        times, values = result.traffic.values(candidate)
         title = f"{picture.name(candidate.key)} {key_words(candidate.key)}, {candidate.field.words()}"
         spans = list(result.spans)
         draw_candidate(path, title, candidate.why, times, values, spans, picture.lens, picture.whole.start)

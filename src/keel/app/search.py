@@ -6,16 +6,12 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-import numpy as np
-import numpy.typing as npt
-
 from keel.app.pages import all_matches
 from keel.app.picture import Picture
-from keel.hunt.candidates import LIKELY_NOTHING, Candidate, Findings
+from keel.hunt.candidates import LIKELY_NOTHING, Findings
 from keel.hunt.columns import Column, gather
 from keel.hunt.marks import follow_marks
 from keel.hunt.scene import Traffic
-from keel.model.fields import extract
 from keel.model.span import Span, around, pair_up
 
 
@@ -33,12 +29,6 @@ class Result:
     def payloads(self) -> dict[int, Column]:
         """The frames searched, by key."""
         return self.traffic.columns
-
-    def values(self, candidate: Candidate) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
-        """Times and raw values of a candidate."""
-        column = self.payloads[candidate.key]
-        rows = self.traffic.structures[candidate.key].rows_of(candidate.page, column.payloads)
-        return column.times[rows], extract(candidate.field, column.payloads[rows])
 
 
 def evidence_spans(picture: Picture, moments: bool) -> list[Span]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json as json_module
+from dataclasses import replace
 from decimal import Decimal, InvalidOperation
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -77,13 +78,13 @@ def _follow(
     from keel.model.span import pair_up
 
     if readings is not None:
-        from keel.hunt.readings import Readings, follow_readings
+        from keel.hunt.readings import follow_readings
 
-        return follow_readings(traffic, Readings(*read_points(readings, start)))
+        return follow_readings(traffic, read_points(readings, start))
     if series is not None:
-        from keel.hunt.series import Series, follow_series
+        from keel.hunt.series import follow_series
 
-        return follow_series(traffic, Series(*read_points(series, start)))
+        return follow_series(traffic, read_points(series, start))
     if value is not None:
         from keel.hunt.exact import Known, find_exact
 
@@ -99,14 +100,12 @@ def _follow(
 
 def _same_buses(columns: dict[int, Any], theirs: Snapshot, ours: Snapshot) -> dict[int, Any]:
     """The bad recording's columns with the good one's numbers for buses of the same name."""
-    from keel.hunt.columns import Column
-
     names = [bus.name for bus in ours.manifest.buses]
     place = {i: names.index(b.name) if b.name in names else len(names) + i for i, b in enumerate(theirs.manifest.buses)}
     found = {}
     for key, column in columns.items():
         new = place.get(key >> 56, key >> 56) << 56 | key & (1 << 56) - 1
-        found[new] = Column(new, column.times, column.payloads)
+        found[new] = replace(column, key=new)
     return found
 
 

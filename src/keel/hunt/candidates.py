@@ -25,6 +25,11 @@ def score_of(nats: float) -> float:
     return float(1 - np.exp(-max(nats, 0.0) / SCORE_NATS))
 
 
+def chance_of_nothing(best: float, least: float, width: float) -> float:
+    """How likely it is that nothing carries it: a half where the best score is ``least``, surer by the width."""
+    return float(1 / (1 + np.exp(np.clip((best - least) / (0.35 * width), -50, 50))))
+
+
 @dataclass(frozen=True)
 class Candidate:
     """A field that may carry it.

@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from keel.hunt.columns import Column
 from keel.hunt.structure import Piece, Structure
-from keel.model.fields import BitField, extract
+from keel.model.fields import BitField, bit_above, extract
 from keel.model.frames import Times
 from keel.model.units import NS_PER_S
 
@@ -71,8 +71,7 @@ def constant_above(structure: Structure, column: Column, piece: Piece) -> tuple[
     first = column.payloads[int(rows.argmax())]
     bit, count, held = piece.field.bits[-1], 0, 0
     while count < MOST_ABOVE:
-        big = piece.field.order == "big"
-        bit = bit + 1 if not big or bit % 8 != 7 else bit - 15
+        bit = bit_above(bit, piece.field.order)
         if not 0 <= bit < column.payloads.shape[1] * 8 or bit in taken:
             break
         held |= int(first[bit // 8] >> bit % 8 & 1) << count

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from keel.model.fields import BitField, Order, extract, next_bit_up
+from keel.model.fields import BitField, Order, bit_above, extract
 from keel.model.frames import Bytes
 
 LOOKED_AT = 6000
@@ -73,7 +73,7 @@ def _grow(low_bit: int, order: Order, rows: Bytes, rates: npt.NDArray[np.float64
     bits: list[int] = [low_bit]
     best: Counter | None = None
     while len(bits) < 64:
-        up = bits[-1] + 1 if order == "little" else next_bit_up(bits[-1])
+        up = bit_above(bits[-1], order)
         if not 0 <= up < len(rates) or rates[up] == 0 or rates[up] > 0.75 * rates[bits[-1]] + 0.02:
             break
         bits.append(up)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, in_families
+from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, chance_of_nothing, in_families
 from keel.hunt.carriers import Carrier
 from keel.hunt.columns import Column
 from keel.hunt.scene import Traffic
@@ -81,7 +81,7 @@ def find_exact(traffic: Traffic, known: Known, cancelled: Callable[[], bool] = l
     # So many places and codings were tried: one in a few thousand matches by chance.
     tried = max(len(traffic.carriers) * len(ENCODINGS), 1)
     best = found[0][0].nats if found else -1e9
-    nothing = float(1 / (1 + np.exp(np.clip(best - 0.5 * np.log(tried), -50, 50))))
+    nothing = chance_of_nothing(best, 0.5 * float(np.log(tried)), 1 / 0.35)
     if nothing > SURELY_NOTHING:
         found = []
     count = len(traffic.columns)

@@ -12,10 +12,9 @@ from decimal import Decimal, InvalidOperation
 from pathlib import Path
 
 import numpy as np
-import numpy.typing as npt
 
 from keel.errors import InputError
-from keel.model.frames import Times
+from keel.hunt.points import Points
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
@@ -43,8 +42,8 @@ def read_spans(path: Path, start: int) -> list[Span]:
     return spans
 
 
-def read_points(path: Path, start: int) -> tuple[Times, npt.NDArray[np.float64]]:
-    """Times (ns since 1970) and values from lines ``time,value``, in order of time.
+def read_points(path: Path, start: int) -> Points:
+    """Points from lines ``time,value``, in order of time.
 
     Raises:
         InputError: the file cannot be read, or a line is not two numbers.
@@ -53,8 +52,8 @@ def read_points(path: Path, start: int) -> tuple[Times, npt.NDArray[np.float64]]
     for _, (time, value) in _pairs(path, "time,value"):
         times.append(moment(time, start))
         values.append(float(value))
-    order = np.argsort(np.array(times, np.int64), kind="stable")
-    return np.array(times, np.int64)[order], np.array(values, np.float64)[order]
+    found = Points(np.array(times, np.int64), np.array(values, np.float64))
+    return found.thinned(len(times))
 
 
 def moment(seconds: Decimal, start: int) -> int:

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, in_families
+from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, chance_of_nothing, in_families
 from keel.hunt.carriers import Carrier, exclusive_pairs, to_byte_end
 from keel.hunt.scene import Traffic
 from keel.hunt.states import State, states_of
@@ -236,7 +236,7 @@ def _nothing(best: float, chance: Floats) -> float:
     least = middle + 1.6 * width
     if least < LEAST_SURE:
         least, width = LEAST_SURE, min(width, 1.0)
-    return float(1 / (1 + np.exp(np.clip((best - least) / (0.35 * width), -50, 50))))
+    return chance_of_nothing(best, least, width)
 
 
 def _delay(state: State, marked: Marked) -> float:

@@ -12,9 +12,10 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, in_families
+from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, chance_of_nothing, in_families
 from keel.hunt.carriers import Carrier, constant_above, to_byte_end
 from keel.hunt.fitting import robust_lines, rounding_of
+from keel.hunt.points import Points
 from keel.hunt.scene import Traffic
 from keel.hunt.snapping import snap, ways_to_read
 from keel.model.frames import Times
@@ -31,18 +32,12 @@ ABOUT_S = 0.3
 Floats = npt.NDArray[np.float64]
 
 
-@dataclass(frozen=True, eq=False)
-class Readings:
-    """Observed values: times in ns since 1970 and values, both shape (n,)."""
-
-    times: Times
-    values: Floats
-
-
 SHUFFLES = 40
 CONSIDERED = 40
 """So many of the best are looked at closely."""
 FEWEST = 3
+MOST_READINGS = 40
+"""The search for misread ones goes over pairs of them; more are a series, not readings."""
 LEAST_NATS, ALWAYS_SHOWN = 2.0, 3
 
 
@@ -58,7 +53,7 @@ class Fits:
     dropped: npt.NDArray[np.int64]
 
 
-def follow_readings(traffic: Traffic, readings: Readings, cancelled: Callable[[], bool] = lambda: False) -> Findings:
+def follow_readings(traffic: Traffic, readings: Points, cancelled: Callable[[], bool] = lambda: False) -> Findings:
     """Fields that say what a person read, and in which scale.
 
     Args:
@@ -66,8 +61,11 @@ def follow_readings(traffic: Traffic, readings: Readings, cancelled: Callable[[]
         readings: What was read.
         cancelled: Looked at now and then; when true the search ends with what it has.
     """
+    given = len(readings.values)
+    evidence = f"{given} reading{'s' if given != 1 else ''}"
+    readings = readings.thinned(MOST_READINGS)
     n = len(readings.values)
-    evidence = f"{n} reading{'s' if n != 1 else ''}"
+    notes = traffic.notes + ((f"{n} of the {given} readings were looked at; many are a series",) if n < given else ())
     carriers = traffic.carriers
     if n < FEWEST or not carriers or len(np.unique(readings.values)) < 2:
         note = f"at least {FEWEST} readings that differ are needed"
@@ -102,12 +100,12 @@ def follow_readings(traffic: Traffic, readings: Readings, cancelled: Callable[[]
         tuple(in_families(found)[:MOST_CANDIDATES]),
         len(traffic.columns),
         len(carriers),
-        traffic.notes,
+        notes,
     )
 
 
 def _candidate(
-    traffic: Traffic, carrier: Carrier, x: Floats, around: Floats, readings: Readings, fits: Fits, i: int, floor: float
+    traffic: Traffic, carrier: Carrier, x: Floats, around: Floats, readings: Points, fits: Fits, i: int, floor: float
 ) -> Candidate:
     n = len(x)
     used = np.array([not int(fits.dropped[i]) >> k & 1 for k in range(n)])
@@ -203,4 +201,4 @@ def nothing_probability(best: float, chance: list[float], spread: float = 1.0, t
     best = best - beyond * (TREND_COST if trend > TREND else SPREAD_COST)
     middle = float(np.median(chance))
     width = max(float(np.quantile(chance, 0.9)) - middle, 1.0)
-    return float(1 / (1 + np.exp(np.clip((best - middle - 1.5 * width) / (0.35 * width), -50, 50))))
+    return chance_of_nothing(best, middle + 1.5 * width, width)

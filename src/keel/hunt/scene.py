@@ -6,12 +6,16 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 
 from keel.ask.matches import Matches
+from keel.hunt.candidates import Candidate
 from keel.hunt.carriers import Carrier, carriers_of
 from keel.hunt.checksums import find_checksum
 from keel.hunt.columns import Column
 from keel.hunt.structure import Structure, structures_of
+from keel.model.fields import extract
+from keel.model.frames import Times
 
 
 @dataclass(frozen=True, eq=False)
@@ -21,6 +25,12 @@ class Traffic:
     columns: dict[int, Column]
     structures: dict[int, Structure]
     carriers: list[Carrier]
+
+    def values(self, found: Candidate) -> tuple[Times, npt.NDArray[np.int64]]:
+        """When a candidate was sent, in ns since 1970, and its raw values; both shape (n,)."""
+        column = self.columns[found.key]
+        rows = self.structures[found.key].rows_of(found.page, column.payloads)
+        return column.times[rows], extract(found.field, column.payloads[rows])
 
     @property
     def notes(self) -> tuple[str, ...]:
@@ -41,12 +51,13 @@ class Traffic:
 def hunt_once(matches: Matches) -> None:
     """Run what is compiled once, so that nobody waits for it later."""
     from keel.hunt.columns import gather
-    from keel.hunt.readings import Readings, follow_readings
+    from keel.hunt.points import Points
+    from keel.hunt.readings import follow_readings
 
     columns = gather(matches)
     traffic = Traffic.of(columns)
     times = next(iter(columns.values())).times[:4]
-    follow_readings(traffic, Readings(times, np.arange(len(times), dtype=np.float64)))
+    follow_readings(traffic, Points(times, np.arange(len(times), dtype=np.float64)))
     # A CRC is looked for only where plainer sums do not hold.
     rows = np.random.default_rng(1).integers(0, 256, (64, 4)).astype(np.uint8)
     find_checksum(rows, 1, [])

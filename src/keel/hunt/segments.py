@@ -53,18 +53,17 @@ def cut(steps: Transitions, usable: Mask) -> list[BitField]:
     fields = []
     for start, length, way in found.tolist():
         order: Order = "big" if way else "little"
-        fields.append(_trim(start, length, order, usable))
+        fields.append(_field(start, length, order))
     return sorted(fields, key=lambda f: min(f.bits))
 
 
-def _trim(low: int, length: int, order: Order, usable: Mask) -> BitField:
-    """From the lowest bit's place to a field."""
-    if order == "little" or low % 8 + length <= 8:
-        return BitField(low, length, "little")
-    top = low
-    for _ in range(length - 1):
-        top = top + 1 if top % 8 != 7 else top - 15
-    return BitField(top, length, "big")
+def _field(low: int, length: int, order: Order) -> BitField:
+    """The field whose lowest bit is ``low``; inside one byte both orders say the same."""
+    if low % 8 + length <= 8:
+        return BitField(low, length)
+    top = BitField(low, 1, order).longer(length - 1)
+    assert top is not None
+    return top
 
 
 @njit(cache=True, nogil=True)

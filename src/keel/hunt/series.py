@@ -8,13 +8,13 @@ own ways still, but not by those of the vehicle.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 
-from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, in_families
+from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, chance_of_nothing, in_families
 from keel.hunt.carriers import Carrier, constant_above, to_byte_end
+from keel.hunt.points import Points
 from keel.hunt.scene import Traffic
 from keel.hunt.snapping import snap, ways_to_read
 from keel.model.frames import Times
@@ -32,19 +32,12 @@ LEAST_NATS = 4.0
 Floats = npt.NDArray[np.float64]
 
 
-@dataclass(frozen=True, eq=False)
-class Series:
-    """What an instrument logged: times in ns since 1970 by its own clock, values; both shape (n,)."""
-
-    times: Times
-    values: Floats
-
-
-def follow_series(traffic: Traffic, series: Series, cancelled: Callable[[], bool] = lambda: False) -> Findings:
+def follow_series(traffic: Traffic, series: Points, cancelled: Callable[[], bool] = lambda: False) -> Findings:
     """Fields that go as the series goes, in which scale, and by how much its clock is off."""
     evidence = f"a series of {len(series.values)} values"
     carriers = traffic.carriers
-    times, values = thinned(series)
+    points = series.thinned(MOST_POINTS)
+    times, values = points.times, points.values
     if len(values) < FEWEST or values.std() == 0 or not carriers:
         note = f"at least {FEWEST} values that differ are needed"
         return Findings(evidence, 1.0, (), len(traffic.columns), len(carriers), (note,))
@@ -78,18 +71,6 @@ def follow_series(traffic: Traffic, series: Series, cancelled: Callable[[], bool
     return Findings(
         evidence, nothing, tuple(in_families(found)[:MOST_CANDIDATES]), len(traffic.columns), len(carriers), notes
     )
-
-
-def thinned(series: Series) -> tuple[Times, Floats]:
-    """At most `MOST_POINTS` of the points, evenly."""
-    finite = np.isfinite(series.values)
-    times, values = series.times[finite], series.values[finite]
-    order = np.argsort(times, kind="stable")
-    times, values = times[order], values[order]
-    if len(values) > MOST_POINTS:
-        chosen = np.linspace(0, len(values) - 1, MOST_POINTS).astype(np.int64)
-        times, values = times[chosen], values[chosen]
-    return times, values
 
 
 def at_offsets(carrier: Carrier, times: Times, offsets: Floats) -> Floats:
@@ -131,7 +112,7 @@ def turned_values(values: Floats) -> Floats:
 def _nothing(best: float, chance: list[float]) -> float:
     middle = float(np.median(chance))
     width = max(float(np.quantile(chance, 0.9)) - middle, 1.5)
-    return float(1 / (1 + np.exp(np.clip((best - middle - 1.2 * width) / (0.35 * width), -50, 50))))
+    return chance_of_nothing(best, middle + 1.2 * width, width)
 
 
 def _closely(

@@ -173,21 +173,10 @@ def ways_to_read(field: BitField, constant_above: int, constant_values: int) -> 
         held = constant_values & (1 << more) - 1
         if length + more > 64 or not held >> more - 1 & 1:
             continue
-        bits = _upward(field, more)
+        bits = field.longer(more)
         if bits is None:
             break
         added = float(held << length)
         ways.append((bits, added))
         ways.append((BitField(bits.start, bits.length, bits.order, True), added - 2.0 ** (length + more)))
     return ways
-
-
-def _upward(field: BitField, more: int) -> BitField | None:
-    if field.order == "little":
-        return BitField(field.start, field.length + more, "little", field.signed)
-    start = field.start
-    for _ in range(more):
-        start = start + 1 if start % 8 != 7 else start - 15
-        if start < 0:
-            return None
-    return BitField(start, field.length + more, "big", field.signed)

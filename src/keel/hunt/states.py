@@ -65,7 +65,6 @@ def states_of(carrier: Carrier, start: int) -> list[State]:
     changes = carrier.changes
     if not len(changes) or len(changes) > MOST_TURNS * 20:
         return []
-    values = np.unique(carrier.raw)
     found: list[State] = []
 
     def add(words: str, so: npt.NDArray[np.bool_]) -> None:
@@ -73,13 +72,13 @@ def states_of(carrier: Carrier, start: int) -> list[State]:
         if 0 < len(turns) <= MOST_TURNS:
             found.append(State(carrier, words, _seconds(carrier.times[turns], start), bool(so[0])))
 
-    kinds, counts = np.unique(carrier.raw, return_counts=True)
-    rest = int(kinds[counts.argmax()])
+    values, counts = np.unique(carrier.raw, return_counts=True)
+    rest = int(values[counts.argmax()])
     if len(values) <= FEW_VALUES:
         if len(values) > 2:
             add(f"is not {rest}", carrier.raw != rest)
         # The rarest first: of two that say the same, what is special is told.
-        for value in kinds[np.argsort(counts, kind="stable")].tolist():
+        for value in values[np.argsort(counts, kind="stable")].tolist():
             add(f"is {value}", carrier.raw == value)
     else:
         if counts.max() >= 0.2 * len(carrier.raw):

@@ -8,6 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.hunt.candidates import score_of
+from keel.hunt.carriers import constant_above
 from keel.hunt.columns import Column
 from keel.hunt.structure import Piece, Structure
 from keel.model.fields import BitField, extract
@@ -21,7 +22,7 @@ STATES = 16
 STATE_WEIGHT = 0.35
 NOISE_WINDOW_S = 2.0
 FEWEST_IN_WINDOW = 8
-LARGEST_ABOVE = 16
+LONGEST = 62
 NOT_AVAILABLE_SURE = 14.0
 NOISE_SURE = 8.0
 
@@ -68,9 +69,7 @@ def field_surprises(structure: Structure, good: Column, bad: Column) -> list[Fin
         theirs = structure.rows_of(piece.page, bad.payloads)
         if mine.sum() < 8 or theirs.sum() < 8:
             continue
-        wide = _moved(
-            _widened(structure, piece, good.payloads.shape[1] * 8), piece, good.payloads[mine], bad.payloads[theirs]
-        )
+        wide = _moved(_widened(structure, piece, good), piece, good.payloads[mine], bad.payloads[theirs])
         one, other = _both(wide, good, mine, bad, theirs)
         kind, nats, times, why, field = _worst(piece, wide, one, other, good.payloads[mine], bad.payloads[theirs])
         if nats > 0:
@@ -298,16 +297,8 @@ def _lower(wide: BitField, length: int) -> BitField:
     return BitField(wide.bits[length - 1], length, "big")
 
 
-def _widened(structure: Structure, piece: Piece, bits: int) -> BitField:
-    """The field with the bits above it that stood still in the good one."""
-    taken = {b for p in structure.pieces if p.kind != "constant" and p.page in (None, piece.page) for b in p.field.bits}
-    field, start, length = piece.field, piece.field.start, piece.field.length
-    bit = piece.field.bits[-1]
-    while length < piece.field.length + LARGEST_ABOVE and length < 62 and piece.kind != "flag":
-        bit = bit + 1 if field.order == "little" or bit % 8 != 7 else bit - 15
-        if not 0 <= bit < bits or bit in taken:
-            break
-        length += 1
-        if field.order == "big":
-            start = bit
-    return BitField(start, length, field.order)
+def _widened(structure: Structure, piece: Piece, good: Column) -> BitField:
+    """The field with the bits above it that stood still in the good one; flags are what they are."""
+    more = 0 if piece.kind == "flag" else constant_above(structure, good, piece)[0]
+    plain = BitField(piece.field.start, piece.field.length, piece.field.order)
+    return plain.longer(min(more, max(LONGEST - plain.length, 0))) or plain

@@ -28,6 +28,11 @@ def next_bit_up(bit: int) -> int:
     return bit + 1 if bit % 8 != 7 else bit - 15
 
 
+def bit_above(bit: int, order: Order) -> int:
+    """The next more significant bit of a field of some byte order. Negative above byte 0."""
+    return bit + 1 if order == "little" else next_bit_up(bit)
+
+
 @dataclass(frozen=True)
 class BitField:
     """A run of 1 to 64 payload bits read as one integer."""
@@ -75,6 +80,13 @@ class BitField:
     def from_bits(cls, bits: tuple[int, ...], order: Order, signed: bool = False) -> BitField:
         """The field whose bits, least significant first, are these."""
         return cls(bits[0] if order == "little" else bits[-1], len(bits), order, signed)
+
+    def longer(self, more: int) -> BitField | None:
+        """The field with so many more bits above it, unsigned; None where they would lie above byte 0."""
+        bits = list(self.bits)
+        for _ in range(more):
+            bits.append(bit_above(bits[-1], self.order))
+        return BitField.from_bits(tuple(bits), self.order) if min(bits) >= 0 else None
 
     def words(self) -> str:
         """The field as a person reads it, as ``bits 5–14, big-endian``."""
