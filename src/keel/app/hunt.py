@@ -134,7 +134,7 @@ class Hunt(Sheet):
         elif self.result is not None:
             found = self.result.findings
             text = f"searched {found.identifiers} identifiers, {words.count(found.fields)} fields"
-            line.put(at, f"{text} in {self.result.took_s:.1f} s", style("dim"))
+            line.put(at, f"{text} in {self.result.took_s:.1f} s", style("dim"), max(width - at - 1, 0))
         return line
 
     def _how_to(self, width: int) -> list[Line]:
@@ -164,7 +164,7 @@ class Hunt(Sheet):
         texts = (
             f"In {count} span{'s' if count != 1 else ''}, no field of {found.identifiers} identifiers changed in step "
             "with what you did.",
-            f"Something that fits as well as the best of them turns up by chance {chance} of the time.",
+            f"The best fits no better than something does by chance: most likely ({chance}) nothing carries it.",
             "",
             "It may be that the device says nothing: a dead button looks like this.",
             "Or the marks cover too much: leave some time between the spans, and mark two or three more.",
