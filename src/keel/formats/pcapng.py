@@ -256,7 +256,7 @@ class PcapngParser:
         (link,) = struct.unpack_from(order + "H", body)
         options = _options(body[8:], order)
         values = dict(reversed(options))
-        resolution = values.get(IF_TSRESOL, b"\x06")[0]
+        resolution = (values.get(IF_TSRESOL) or b"\x06")[0]
         (offset,) = struct.unpack(order + "q", values[IF_TSOFFSET]) if len(values.get(IF_TSOFFSET, b"")) == 8 else (0,)
         number = len(self._section.links)
         name = values.get(IF_NAME) or values.get(IF_DESCRIPTION)
