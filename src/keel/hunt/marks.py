@@ -41,8 +41,9 @@ APART_S = 0.8
 SHIFTS = 160
 CONSIDERED = 40
 LEAST_NATS = 1.5
-LEAST_SURE = 3.0
-"""A fit of fewer nats is taken for chance, however rare it is: with two or three spans little proves anything."""
+LEAST_SURE, LEAST_SURE_OF_MANY = 3.0, 2.5
+"""A fit of fewer nats is taken for chance, however rare it is: with one or two spans little proves anything."""
+MANY_SPANS = 3
 
 Floats = npt.NDArray[np.float64]
 
@@ -102,7 +103,7 @@ def follow_marks(traffic: Traffic, spans: list[Span], cancelled: Callable[[], bo
         for nats, state, c in best[:CONSIDERED]
         if nats >= LEAST_NATS
     ]
-    nothing = _nothing(best[0][0] if best else -1e9, chance[1:])
+    nothing = _nothing(best[0][0] if best else -1e9, chance[1:], len(inside))
     if nothing > SURELY_NOTHING:
         found = []
     return Findings(evidence, nothing, tuple(in_families(found)[:MOST_CANDIDATES]), count, fields, traffic.notes)
@@ -229,13 +230,14 @@ def _share(state: State, low: Floats, high: Floats, length: float) -> Floats:
     return np.asarray(np.clip(held / np.maximum(high - low, 1e-9), 0, 1))
 
 
-def _nothing(best: float, chance: Floats) -> float:
+def _nothing(best: float, chance: Floats, spans: int) -> float:
     """How likely it is that nothing follows, from the best and from what moved marks reach."""
     middle = float(np.median(chance))
     width = max(float(np.quantile(chance, 0.9)) - middle, 1.5)
     least = middle + 1.6 * width
-    if least < LEAST_SURE:
-        least, width = LEAST_SURE, min(width, 1.0)
+    surely = LEAST_SURE if spans < MANY_SPANS else LEAST_SURE_OF_MANY
+    if least < surely:
+        least, width = surely, min(width, 1.0)
     return chance_of_nothing(best, least, width)
 
 
