@@ -12,9 +12,14 @@ from keel.ask.nodes import Scene
 from keel.ask.terms import IdRange
 from keel.errors import AskError
 from keel.model.faults import Fault
-from keel.model.identity import Form, pack_key
+from keel.model.identity import Form
+from keel.signals.book import Book
+from keel.signals.dictionary import Dictionary, Message
 
-SCENE = Scene(("a", "Hotel"), ((pack_key(0, 0, 0x1A0), "PackOneStatus"), (pack_key(0, 0, 0x220), "BowRampState")))
+BOOK = Book(
+    [Dictionary((Message("a", Form.BASE, 0x1A0, "PackOneStatus"), Message("a", Form.BASE, 0x220, "BowRampState")))]
+)
+SCENE = Scene(("a", "Hotel"), BOOK)
 
 
 @pytest.mark.parametrize(

@@ -11,7 +11,9 @@ from keel.ask.nodes import Scene
 from keel.ask.patterns import Pattern, find_pattern_plainly, moved_rows
 from keel.ask.scanning import find_pattern
 from keel.model.frames import batch_of
-from keel.model.identity import pack_key
+from keel.model.identity import Form, pack_key
+from keel.signals.book import Book
+from keel.signals.dictionary import Dictionary, Message
 
 few = st.binary(max_size=20).map(lambda p: bytes(b & 0x61 for b in p))
 patterns = st.lists(st.one_of(st.none(), st.sampled_from([0x00, 0x01, 0x40, 0x41, 0x60, 0x61])), min_size=1, max_size=4)
@@ -47,7 +49,14 @@ def test_what_moved_from_one_payload_to_the_next(payloads: list[bytes], byte: in
     assert moved_rows(batch_of(0, 0, payloads), np.arange(len(payloads)), byte).tolist() == expected
 
 
-SCENE = Scene(("a", "hotel"), ((1, "PackOne"), (2, "PackTwo"), (3, "BowRamp")))
+BOOK = Book(
+    [
+        Dictionary(
+            tuple(Message("a", Form.BASE, n, name) for n, name in ((1, "PackOne"), (2, "PackTwo"), (3, "BowRamp")))
+        )
+    ]
+)
+SCENE = Scene(("a", "hotel"), BOOK)
 KEYS = (pack_key(0, 0, 0x1A0), pack_key(0, 0, 0x1A8), pack_key(1, 1, 0x18FECA17))
 
 

@@ -92,9 +92,9 @@ def test_sizes_are_ones_that_can_fd_has() -> None:
 
 def test_signals_of_a_message_do_not_overlap() -> None:
     for message in FULL.messages:
-        pages = {s.page for s in message.signals}
+        pages = {s.pages for s in message.signals}
         for page in pages:
-            bits = [b for s in message.signals if s.page in (None, page) for b in s.field.bits]
+            bits = [b for s in message.signals if s.pages in ((), page) for b in s.field.bits]
             assert len(bits) == len(set(bits)), message.name
 
 

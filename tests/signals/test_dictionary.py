@@ -12,7 +12,9 @@ from hypothesis import strategies as st
 from keel.bench.messages import full_dictionary
 from keel.model.fields import BitField
 from keel.model.identity import Form, pack_key
+from keel.signals.book import Book
 from keel.signals.dictionary import Dictionary, Message, Signal, format_number
+from keel.signals.stored import messages_from_json, messages_to_json
 
 ANGLE = Signal("angle", BitField(7, 12, "big"), 0.1, 0.0, "°")
 LOCK = Signal("lock", BitField(10, 2), texts={0: "free", 1: "engaged"})
@@ -22,10 +24,11 @@ RAMP = Message("a", Form.BASE, 0x220, "BowRampState", (ANGLE, LOCK))
 def test_a_value_and_how_it_comes_about() -> None:
     payload = bytes.fromhex("1A04")
     assert ANGLE.words(payload) == "41.6 °"
-    assert ANGLE.arithmetic(payload) == "1A0 = 416 × 0.1"
+    assert ANGLE.arithmetic(payload) == "bits 7–0, 15–12 big = 1A0 = 416 × 0.1 = 41.6 °"
     assert LOCK.words(payload) == "engaged"
+    assert LOCK.arithmetic(payload) == "bits 11–10 = 1 = “engaged”"
     shifted = Signal("t", BitField(0, 8), 1, -40, "°C")
-    assert shifted.arithmetic(b"\x47") == "47 = 71 − 40" and shifted.words(b"\x47") == "31 °C"
+    assert shifted.arithmetic(b"\x47") == "bits 7–0 = 47 = 71 − 40 = 31 °C" and shifted.words(b"\x47") == "31 °C"
 
 
 def test_values_come_as_columns() -> None:
@@ -41,7 +44,7 @@ def test_a_signal_beyond_the_payload_says_nothing() -> None:
 
 def test_a_selector_says_which_page_is_there() -> None:
     page = Signal("page", BitField(0, 8), role="selector")
-    one, two = Signal("one", BitField(8, 8), page=1), Signal("two", BitField(8, 8), page=2)
+    one, two = Signal("one", BitField(8, 8), pages=((1, 1),)), Signal("two", BitField(8, 8), pages=((2, 2),))
     message = Message("a", Form.BASE, 1, "Paged", (page, one, two))
     assert [s.name for s in message.present(b"\x01\x10")] == ["page", "one"]
     assert [s.name for s in message.present(b"\x02\x10")] == ["page", "two"]
@@ -50,8 +53,35 @@ def test_a_selector_says_which_page_is_there() -> None:
 
 def test_messages_are_found_by_key_on_the_buses_there_are() -> None:
     dictionary = Dictionary((RAMP, Message("elsewhere", Form.BASE, 1, "Other")))
-    assert dictionary.by_key(["x", "a"]) == {pack_key(1, Form.BASE, 0x220): RAMP}
+    book = Book([dictionary], ["x", "a"])
+    assert book.message(pack_key(1, Form.BASE, 0x220)) == RAMP
+    assert book.message(pack_key(0, Form.BASE, 0x220)) is None and book.message(pack_key(0, Form.BASE, 1)) is None
     assert dictionary.find("a", Form.EXTENDED, 0x220) is None
+
+
+def test_the_first_dictionary_has_precedence_and_others_fill_what_it_leaves_free() -> None:
+    own = Dictionary((Message("a", Form.BASE, 0x220, "Message220", (LOCK,)),))
+    other = Signal("over", BitField(11, 3))
+    free = Signal("free", BitField(24, 8))
+    book = Book([own, Dictionary((Message("", Form.BASE, 0x220, "Ramp", (other, free), cycle_ms=50),))], ["a"])
+    found = book.message(pack_key(0, Form.BASE, 0x220))
+    assert found is not None and found.name == "Ramp" and found.cycle_ms == 50
+    assert [s.name for s in found.signals] == ["lock", "free"]
+    assert [s.name for s in book.signals(pack_key(0, 0, 0x220), "r*.f???")] == ["free"]
+
+
+@pytest.mark.parametrize(
+    "ident, known",
+    # PDU2: whatever priority and source; PDU1: whatever destination, too. Source: SAE J1939-21, 5.2.
+    [(0x0CFEEE31, "Wide"), (0x18FEEF00, None), (0x1CEC1234, "Addressed"), (0x19FEEE00, None)],
+)
+def test_a_parameter_group_is_known_whoever_sends_it(ident: int, known: str | None) -> None:
+    messages = (
+        Message("", Form.EXTENDED, 0x18FEEEFE, "Wide", by_group=True),
+        Message("", Form.EXTENDED, 0x18ECFF00, "Addressed", by_group=True),
+    )
+    found = Book([Dictionary(messages)], ["a"]).message(pack_key(0, Form.EXTENDED, ident))
+    assert (found.name if found else None) == known
 
 
 def test_a_kept_signal_joins_its_message_and_can_be_dropped() -> None:
@@ -70,7 +100,7 @@ def test_a_kept_signal_joins_its_message_and_can_be_dropped() -> None:
 
 def test_a_dictionary_survives_json() -> None:
     dictionary = full_dictionary()
-    assert Dictionary.from_json(json.loads(json.dumps(dictionary.to_json()))) == dictionary
+    assert messages_from_json(json.loads(json.dumps(messages_to_json(dictionary)))) == dictionary
 
 
 @pytest.mark.parametrize(

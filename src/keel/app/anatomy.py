@@ -130,7 +130,7 @@ def _recent(palette: Palette, width: int, room: int, subject: Subject, message: 
 
     present = message.present(subject.frame.payload(0)) if message else []
     for signal in present:
-        if signal.role in ("value", "flag") and signal.page is None and len(lines) < room - 1:
+        if signal.role in ("value", "flag") and not signal.pages and len(lines) < room - 1:
             draw(signal.name, signal.values(payloads), ROLE_COLOURS[signal.role])
     draw("cycle time", np.diff(times).astype(np.float64), "slate")
     return lines

@@ -60,7 +60,7 @@ class Editing:
         bus = picture.snapshot.manifest.buses[bus_index].name
         role = "flag" if candidate.field.length == 1 else "value"
         note = f"found by marks, score {candidate.score:.3f}: {candidate.why}"
-        signal = Signal(name, candidate.field, role=role, note=note)  # type: ignore[arg-type]
+        signal = Signal(name, candidate.field, role=role, found=note)  # type: ignore[arg-type]
         old = picture.snapshot.manifest.dictionary
 
         def keep() -> None:

@@ -52,6 +52,7 @@ class Maker:
         self._health: tuple[float, object, Health] | None = None
         self._activity: tuple[float, object, dict[int, Times]] | None = None
         self._messages: tuple[object, dict[int, Message]] | None = None
+        self._named: set[int] = set()
         self._noise: tuple[object, dict[int, Rows]] | None = None
         self._counted = True
         self._everything = Matcher(parse(""), Scene())
@@ -65,7 +66,7 @@ class Maker:
 
         self._held = (self._held or newest) if wish.held else None
         # Marks and names are always those of now, also on rows that are held.
-        snapshot = replace(self._held or newest, manifest=newest.manifest, live=newest.live)
+        snapshot = replace(self._held or newest, manifest=newest.manifest, live=newest.live, book=newest.book)
         scene = scene_of(snapshot)
         whole = snapshot.span
         lens = wish.lens or whole
@@ -103,9 +104,13 @@ class Maker:
         )
 
     def _messages_of(self, snapshot: Snapshot) -> dict[int, Message]:
-        dictionary = snapshot.manifest.dictionary
-        if self._messages is None or self._messages[0] is not dictionary:
-            self._messages = (dictionary, dictionary.by_key(snapshot.manifest.bus_names))
+        if self._messages is None or self._messages[0] is not snapshot.book:
+            self._messages = (snapshot.book, {})
+            self._named.clear()
+        for chunk in snapshot.chunks:
+            if chunk.serial not in self._named:
+                self._named.add(chunk.serial)
+                self._messages[1].update(snapshot.book.messages(chunk.keys.tolist()))
         return self._messages[1]
 
     def _match(

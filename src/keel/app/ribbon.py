@@ -109,5 +109,5 @@ def kept_words(payload: bytes, message: Message | None) -> str:
     """Name and value of the signals that a person kept, as one short text."""
     if message is None:
         return ""
-    kept = [s for s in message.present(payload) if s.note]
+    kept = [s for s in message.present(payload) if s.found]
     return "  ".join(f"{s.name} {s.words(payload)}" for s in kept)

@@ -79,7 +79,7 @@ def _save_csv(path: Path, picture: Picture) -> None:
     from keel.ask.rows import frames_at
     from keel.formats.rows import csv_text
 
-    names = dict(picture.scene.names)
+    names = {key: m.name for key, m in picture.messages.items()}
     buses = picture.snapshot.manifest.bus_names
     matches = all_matches(picture)
     count = len(matches)

@@ -132,7 +132,7 @@ class Watch(Sheet):
         return said
 
     def _columns(self, width: int) -> list[tuple[Column, int]]:
-        kept = self.picture is not None and any(s.note for m in self.picture.messages.values() for s in m.signals)
+        kept = self.picture is not None and any(s.found for m in self.picture.messages.values() for s in m.signals)
         wanted = tuple(c for c in COLUMNS if c.name not in self._hidden and (kept or c.name != "kept"))
         placed = fit(wanted, width - 3)
         spare = width - 3 - placed[-1][1] - placed[-1][0].width

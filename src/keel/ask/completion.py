@@ -29,7 +29,7 @@ def complete(text: str, scene: Scene | None, keys: tuple[int, ...] = ()) -> list
     term, colon, begun = word.rpartition(":")
     if not colon:
         near = [t for t in TERMS if t.startswith(word.lower()) and t != word.lower()] if word else []
-        return [base + t for t in near][:MOST]
+        return [base + t for t in (*near, *_signals(word, scene))][:MOST]
     # Of a list only what follows the last comma is completed.
     done, comma, begun = begun.rpartition(",")
     values = _values(term.lower(), scene, keys)
@@ -37,6 +37,14 @@ def complete(text: str, scene: Scene | None, keys: tuple[int, ...] = ()) -> list
     if term.lower() == "name" and not fit:
         fit = [v for v in values if begun.lower() in v.lower()]
     return [f"{base}{term}:{done}{comma}{value}" for value in fit][:MOST]
+
+
+def _signals(begun: str, scene: Scene | None) -> list[str]:
+    """Signals whose name begins so, once a message's name is there."""
+    if scene is None or len(begun) < 2:
+        return []
+    names = scene.book.signal_names()
+    return sorted(n for n in names if n.lower().startswith(begun.lower()) and n.lower() != begun.lower())
 
 
 def _values(term: str, scene: Scene | None, keys: tuple[int, ...]) -> list[str]:
@@ -47,7 +55,9 @@ def _values(term: str, scene: Scene | None, keys: tuple[int, ...]) -> list[str]:
     if term == "bus":
         return list(scene.buses) if scene else []
     if term == "name":
-        return sorted({name for _, name in scene.names}) if scene else []
+        return sorted(scene.book.message_names()) if scene else []
+    if term in ("rises", "falls", "changes", "becomes"):
+        return sorted(scene.book.signal_names()) if scene else []
     if term == "id":
         return sorted({key_words(key) for key in keys if unpack_key(key)[1] != Form.NONE})
     return []

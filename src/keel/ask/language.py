@@ -16,6 +16,7 @@ from lark.exceptions import UnexpectedCharacters, UnexpectedInput, VisitError
 
 from keel.ask import context, nodes, terms
 from keel.ask.nodes import Node, Scene
+from keel.ask.signals import SignalIs, SignalMoves, Wanted, check_signal
 from keel.errors import AskError
 from keel.model.faults import FAULT_BY_WORD
 from keel.model.identity import Form
@@ -46,6 +47,10 @@ TERMS = (
     "gap",
     "step",
     "at:",
+    "rises:",
+    "falls:",
+    "changes:",
+    "becomes:",
     "near(",
     "then",
     "within",
@@ -68,6 +73,9 @@ _EXPECTED = {
     "_CLOSE": "a closing parenthesis",
     "_WITHIN": "within, and a time as 50ms",
     "BIT": "0 or 1",
+    "SIGNAL": "a signal, as BowRamp.angle",
+    "SAME": "= and a value",
+    "VALUE": "a value",
 }
 
 
@@ -105,12 +113,13 @@ def _explain(text: str, error: UnexpectedInput) -> AskError:
     position = error.pos_in_stream if error.pos_in_stream is not None and error.pos_in_stream >= 0 else len(text)
     if isinstance(getattr(error, "token", None), Token) and error.token.type == "$END":  # type: ignore[attr-defined]
         position = len(text)
-    expected = [_EXPECTED[n] for n in sorted(names) if n in _EXPECTED]
+    terms_fit = "_ID" in names
+    # Of the many terms that could begin here, one alone would mislead.
+    expected = [_EXPECTED[n] for n in sorted(names) if n in _EXPECTED and not (terms_fit and n == "SIGNAL")]
     word = re.match(r"[^\s()]*", text[position:])
     found = word.group() if word else ""
     if position >= len(text):
         return AskError(position, "the ask ends here", tuple(expected) or ("a condition",))
-    terms_fit = "_ID" in names
     near = get_close_matches(found.lower(), set(TERMS) - {found.lower()}, 3, 0.5) if terms_fit else []
     if terms_fit and not near and re.fullmatch(r"[0-9A-Fa-f]{3,8}", found):
         near = [f"id:{found}"]
@@ -160,7 +169,7 @@ class _Build(Transformer[Token, Any]):
 
     def names(self, words: list[Token]) -> Node:
         if self.scene:
-            known = [name for _, name in self.scene.names]
+            known = self.scene.book.message_names()
             for word in words:
                 if not any(fnmatchcase(name.lower(), word.lower()) for name in known):
                     _check(word, known, "message")
@@ -219,6 +228,20 @@ class _Build(Transformer[Token, Any]):
     def at(self, items: list[Token | None]) -> Node:
         start, end = (None if item is None else duration_ns(item) for item in items)
         return terms.At(start, end)
+
+    def signal_is(self, items: list[Token]) -> Node:
+        wanted = Wanted(str(items[1]), items[2].strip('"'))
+        check_signal(items[0], items[0].start_pos or 0, self.scene, wanted)
+        return SignalIs(items[0].lower(), wanted)
+
+    def signal_moves(self, items: list[Token]) -> Node:
+        check_signal(items[1], items[1].start_pos or 0, self.scene, None)
+        return SignalMoves(items[1].lower(), items[0].lower().rstrip(":"))  # type: ignore[arg-type]
+
+    def signal_becomes(self, items: list[Token]) -> Node:
+        wanted = Wanted(str(items[1]), items[2].strip('"'))
+        check_signal(items[0], items[0].start_pos or 0, self.scene, wanted)
+        return SignalMoves(items[0].lower(), "becomes", wanted)
 
 
 def _check(word: Token, known: Iterable[str] | None, kind: str) -> None:

@@ -14,6 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.model.frames import Mask
+from keel.signals.book import Book
 from keel.store.chunk import Chunk
 
 NONE, SOME, ALL = 0, 1, 2
@@ -23,10 +24,10 @@ Verdicts = npt.NDArray[np.int8]
 
 @dataclass(frozen=True)
 class Scene:
-    """What an ask may refer to: bus names in index order, message names by key, and when time is 0."""
+    """What an ask may refer to: bus names in index order, what is known of identifiers, and when time is 0."""
 
     buses: tuple[str, ...] = ()
-    names: tuple[tuple[int, str], ...] = ()
+    book: Book = field(default_factory=Book)
     start: int = 0
 
 

@@ -6,8 +6,16 @@ from keel.ask.nodes import Scene
 from keel.store.recording import Snapshot
 
 
+def names_of(snapshot: Snapshot) -> dict[int, str]:
+    """The names of the identifiers of a recording that have one, by key."""
+    return {key: m.name for key, m in snapshot.book.messages(keys_of(snapshot)).items()}
+
+
+def keys_of(snapshot: Snapshot) -> list[int]:
+    """The identifiers of a recording, ascending."""
+    return sorted({key for chunk in snapshot.chunks for key in chunk.keys.tolist()})
+
+
 def scene_of(snapshot: Snapshot) -> Scene:
     """Buses, message names and time zero of a recording."""
-    buses = snapshot.manifest.bus_names
-    names = snapshot.manifest.dictionary.by_key(buses)
-    return Scene(tuple(buses), tuple((key, m.name) for key, m in names.items()), snapshot.span.start)
+    return Scene(tuple(snapshot.manifest.bus_names), snapshot.book, snapshot.span.start)

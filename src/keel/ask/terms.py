@@ -93,8 +93,9 @@ class Names(PerKey):
 
     def decide(self, scope: Scope) -> Verdicts:
         """All frames of the messages whose name fits one of the patterns."""
-        fit = [k for k, name in scope.scene.names if any(fnmatchcase(name.lower(), p) for p in self.patterns)]
-        return np.where(np.isin(scope.chunk.keys, np.array(fit, np.uint64)), ALL, NONE).astype(np.int8)
+        known = [scope.scene.book.message(key) for key in scope.chunk.keys.tolist()]
+        fit = [m is not None and any(fnmatchcase(m.name.lower(), p) for p in self.patterns) for m in known]
+        return np.where(np.array(fit, np.bool_), ALL, NONE).astype(np.int8)
 
 
 @dataclass(frozen=True)

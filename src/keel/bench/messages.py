@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from keel.model.bus import Bus
 from keel.model.fields import BitField, Order
 from keel.model.identity import Form
-from keel.signals.dictionary import Dictionary, Message, Role, Signal
+from keel.signals.dictionary import Dictionary, Message, Ranges, Role, Signal
 
 BUSES = [Bus("A", 500_000, 2_000_000), Bus("B", 250_000, 250_000)]
 
@@ -52,10 +52,11 @@ class Plan:
 def _part(
     name: str, start: int, length: int, source: str = "", scale: float = 1.0, offset: float = 0.0, unit: str = "",
     order: Order = "little", signed: bool = False, role: Role = "value", texts: dict[int, str] | None = None,
-    page: int | None = None,
+    page: int | None = None, absent: Ranges = (),
 ) -> Part:  # fmt: skip
+    pages = () if page is None else ((page, page),)
     where = BitField(start, length, order, signed)
-    return Part(Signal(name, where, scale, offset, unit, texts or {}, role, page), source)
+    return Part(Signal(name, where, scale, offset, unit, texts or {}, role, pages, absent=absent), source)
 
 
 def _counter(start: int, length: int = 4) -> Part:
@@ -81,7 +82,7 @@ def _pack(n: str) -> tuple[Part, ...]:
         _part("voltage", 7, 16, f"volts{n}", 0.1, unit="V", order="big"),
         _part("current", 23, 16, f"amps{n}", 0.1, -1000, "A", order="big"),
         _part("charge", 32, 8, f"charge{n}_pct", 0.5, unit="%"),
-        _part("temperature", 40, 8, f"pack{n}_c", 0.5, -40, "°C", texts={255: "not available"}),
+        _part("temperature", 40, 8, f"pack{n}_c", 0.5, -40, "°C", absent=((255, 255),)),
         _counter(48),
         _sum(56),
     )

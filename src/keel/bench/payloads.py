@@ -65,7 +65,7 @@ def encode(plan: Plan, state: Moments, k: npt.NDArray[np.int64]) -> Bytes:
             insert(signal.field, payloads, k % plan.pages)
         else:
             raw = _raw(part, state)
-            rows = np.ones(len(k), np.bool_) if signal.page is None else k % plan.pages == signal.page
+            rows = np.ones(len(k), np.bool_) if not signal.pages else k % plan.pages == signal.pages[0][0]
             chosen = payloads[rows]
             insert(signal.field, chosen, raw[rows])
             payloads[rows] = chosen

@@ -35,6 +35,7 @@ def main() -> None:
         keeping,
         live,
         prepare,
+        signals,
         stats,
     )
 

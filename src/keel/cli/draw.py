@@ -31,6 +31,7 @@ def draw(
     ask: Ask = "",
 ) -> None:
     """Draw the load of each bus over time, or the cycle times of the identifiers that the ask leaves."""
+    from keel.ask.scene import names_of
     from keel.draw.charts import draw_cycles, draw_load
     from keel.draw.sheet import check_ending
     from keel.measure.census import census_of
@@ -45,7 +46,7 @@ def draw(
         series = Loads().series(snapshot, snapshot.span, cells_for(snapshot.span, 300))
         draw_load(output, f"{manifest.name}: load, exact bits", series, manifest.buses, manifest.marks, scene.start)
     else:
-        names = dict(scene.names)
+        names = names_of(snapshot)
         times = sorted(census_of(matches).items(), key=lambda item: -item[1].frames)
         cycles = [
             (

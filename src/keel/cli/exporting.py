@@ -28,13 +28,14 @@ def export(
 ) -> None:
     """Write the frames that meet an ask to a file that other programs read."""
     from keel.ask.rows import frames_at
+    from keel.ask.scene import names_of
     from keel.formats.exporting import Setting, open_writer, writer_name
 
     name = writer_name(output, form)
     snapshot, scene, matches = read(recording, ask, start, end)
     manifest = snapshot.manifest
     comments = {comment.number: comment.text for comment in manifest.comments}
-    setting = Setting(manifest.bus_names, scene.start, dict(scene.names), manifest.notes, comments)
+    setting = Setting(manifest.bus_names, scene.start, names_of(snapshot), manifest.notes, comments)
     writer = open_writer(output, name, setting)
     progress = Progress("exporting")
     try:

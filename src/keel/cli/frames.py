@@ -28,9 +28,10 @@ def frames(
         raise typer.BadParameter("--json and --csv cannot both be")
     snapshot, scene, matches = read(recording, ask)
     from keel.ask.rows import frames_at
+    from keel.ask.scene import names_of
     from keel.formats.rows import csv_text, json_lines, text_lines
 
-    names = dict(scene.names)
+    names = names_of(snapshot)
     buses = snapshot.manifest.bus_names
     count = len(matches) if limit is None else min(limit, len(matches))
     if csv and not count:

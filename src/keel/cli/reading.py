@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -10,6 +11,7 @@ import typer
 if TYPE_CHECKING:
     from keel.ask.matches import Matches
     from keel.ask.nodes import Scene
+    from keel.signals.book import Book
     from keel.store.recording import Snapshot
 
 Rec = Annotated[Path, typer.Argument(metavar="REC", help="A recording: its path, or its name on the shelf.")]
@@ -37,10 +39,30 @@ def _damage(folder: Path, snapshot: Snapshot) -> list[str]:
     return [f"{f.file}: {f.what}; keel verify --repair keeps what is whole" for f in findings]
 
 
+def _book_of(given: tuple[str, ...], buses: list[str]) -> Book:
+    from keel.cli.dictionary import load
+    from keel.signals.book import Book
+
+    found = []
+    for one in given:
+        bus, equals, file = one.partition("=")
+        for_bus = bool(equals) and bus in buses
+        dictionary = load(Path(file if for_bus else one)).dictionary
+        found.append(dictionary.on_bus(bus) if for_bus else dictionary)
+    return Book(found, buses)
+
+
 def read(
-    given: Path, ask: str, start: float | None = None, end: float | None = None
+    given: Path,
+    ask: str,
+    start: float | None = None,
+    end: float | None = None,
+    dictionaries: tuple[str, ...] = (),
 ) -> tuple[Snapshot, Scene, Matches]:
-    """The recording as it stands, and the frames of it that meet the ask, from ``start`` to ``end`` (seconds)."""
+    """The recording as it stands, and the frames of it that meet the ask, from ``start`` to ``end`` (seconds).
+
+    ``dictionaries`` are files, each ``FILE`` or ``BUS=FILE``, to be used instead of the recording's own.
+    """
     from keel.ask.language import parse
     from keel.ask.matches import Matcher
     from keel.ask.scene import scene_of
@@ -51,6 +73,8 @@ def read(
     snapshot = Recording(find_recording(given)).snapshot()
     for problem in (*snapshot.problems, *_damage(find_recording(given), snapshot)):
         say(f"keel: {problem}")
+    if dictionaries:
+        snapshot = replace(snapshot, book=_book_of(dictionaries, snapshot.manifest.bus_names))
     scene = scene_of(snapshot)
     lens = None
     if start is not None or end is not None:

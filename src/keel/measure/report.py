@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from keel.ask.matches import Matches
+from keel.ask.scene import names_of
 from keel.measure.census import census_of, seconds
 from keel.measure.load import bus_means
 from keel.measure.peaks import PeakFinder
@@ -21,7 +22,7 @@ def traffic(matches: Matches, start: int) -> dict[str, Any]:
         fewer than two frames are None.
     """
     snapshot = matches.snapshot
-    names = {key: m.name for key, m in snapshot.manifest.dictionary.by_key(snapshot.manifest.bus_names).items()}
+    names = names_of(snapshot)
     buses = [
         {"bus": plain(bus.name), "frames": load.frames, "load_mean": load.mean, "load_peak": peak.load}
         for bus, load, peak in zip(

@@ -26,6 +26,14 @@ class Form(IntEnum):
     """CAN, 11 bits."""
     EXTENDED = 1
     """CAN, 29 bits."""
+    SERIAL = 2
+    """A serial line: the number of the talker where the line has any, else 0."""
+    WIRE = 3
+    """A single-wire link."""
+    BLE = 4
+    """Bluetooth Low Energy: the advertiser's address."""
+    USB = 5
+    """USB: bus, device and endpoint."""
     NONE = 255
     """No identifier is known, as for an error frame that names none."""
 
@@ -51,7 +59,20 @@ def format_ident(form: int, ident: int) -> str:
     """An identifier as people write it: 3 hex digits for 11 bits, 8 for 29, a dash for none."""
     if form == Form.NONE:
         return "—"
+    if form > Form.EXTENDED:
+        return f"{ident:X}"
     return f"{ident:03X}" if form == Form.BASE else f"{ident:08X}"
+
+
+def parameter_group(ident: int) -> int:
+    """The parameter group number of a 29-bit identifier.
+
+    Of a group that is sent to one address (PDU format below 240) the destination is no part.
+
+    Source: SAE J1939-21, 5.2.
+    """
+    group = ident >> 8 & 0x3FFFF
+    return group & 0x3FF00 if group >> 8 & 0xFF < 240 else group
 
 
 def key_words(key: int) -> str:

@@ -1,102 +1,140 @@
-"""Messages and their signals.
-
-A signal is a bit field with a meaning: scale, offset, unit, texts for values, and a role. A message may
-have one selector signal; signals with ``page`` set are there only when the selector has that value.
-"""
+"""Messages and their signals, and dictionaries of them."""
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
-from dataclasses import field as default
-from typing import Any, Literal
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 
 import numpy as np
-import numpy.typing as npt
 
-from keel.model.fields import BitField, extract
-from keel.model.frames import Bytes
-from keel.model.identity import Form, format_ident, pack_key
+from keel.model.frames import Bytes, Mask
+from keel.model.identity import Form, format_ident, parameter_group
+from keel.signals.signal import GLYPHS, NOT_AVAILABLE, Ranges, Role, Signal, Standing, format_number, within
 
-Role = Literal["value", "counter", "checksum", "flag", "constant", "selector", "text"]
-GLYPHS: dict[Role, str] = {
-    "value": "∿",
-    "counter": "↻",
-    "checksum": "Σ",
-    "flag": "⚐",
-    "constant": "▪",
-    "selector": "⋔",
-    "text": "¶",
-}
+__all__ = [
+    "GLYPHS",
+    "NOT_AVAILABLE",
+    "Dictionary",
+    "Message",
+    "Ranges",
+    "Role",
+    "Signal",
+    "Standing",
+    "TextField",
+    "format_number",
+]
 
 
 @dataclass(frozen=True)
-class Signal:
-    """A named field of a message: physical value = raw × scale + offset."""
+class TextField:
+    """A value in a payload that is text: the first group of a pattern (or all of what it finds).
+
+    Attributes:
+        pattern: A regular expression over the payload read as Latin-1.
+        is_number: Whether the value is a number, to be scaled; else it stays text.
+    """
 
     name: str
-    field: BitField
+    pattern: str
+    is_number: bool = False
     scale: float = 1.0
     offset: float = 0.0
     unit: str = ""
-    texts: dict[int, str] = default(default_factory=dict)
-    role: Role = "value"
-    page: int | None = None
     note: str = ""
 
-    def raw(self, payloads: Bytes) -> npt.NDArray[np.int64]:
-        """Raw values from payloads of shape (n, bytes)."""
-        return extract(self.field, payloads)
-
-    def values(self, payloads: Bytes) -> npt.NDArray[np.float64]:
-        """Physical values from payloads of shape (n, bytes)."""
-        return self.raw(payloads).astype(np.float64) * float(self.scale) + float(self.offset)
-
-    def words(self, payload: bytes) -> str | None:
-        """The value in one payload as a person reads it; None if the payload is too short for it."""
-        if self.field.last_byte >= len(payload):
+    def value_of(self, payload: bytes) -> str | float | None:
+        """The value in a payload; None if the pattern is not there."""
+        found = re.search(self.pattern, payload.decode("latin-1"))
+        if found is None:
             return None
-        raw = int(self.raw(np.frombuffer(payload, np.uint8)[None, :])[0])
-        if raw in self.texts:
-            return self.texts[raw]
-        if self.role == "checksum":
-            return f"{raw:0{(self.field.length + 3) // 4}X}"
-        return f"{format_number(raw * self.scale + self.offset, self.scale)} {self.unit}".rstrip()
-
-    def arithmetic(self, payload: bytes) -> str:
-        """How the value comes about, as ``01A0 = 416 × 0.1 + 0``."""
-        raw = int(self.raw(np.frombuffer(payload, np.uint8)[None, :])[0])
-        shown = raw & ((1 << self.field.length) - 1)
-        text = f"{shown:0{(self.field.length + 3) // 4}X} = {raw}"
-        if self.scale != 1:
-            text += f" × {self.scale:g}"
-        if self.offset:
-            text += f" {'+' if self.offset > 0 else '−'} {abs(self.offset):g}"
-        return text
+        text = found.group(1 if found.re.groups else 0)
+        if not self.is_number:
+            return text
+        try:
+            return float(text) * self.scale + self.offset
+        except (TypeError, ValueError):
+            return None
 
 
 @dataclass(frozen=True)
 class Message:
-    """A message of one identifier on one bus."""
+    """A message of one identifier.
+
+    Attributes:
+        bus: The bus it is on; empty for any.
+        size: Payload bytes; 0 if nothing is said.
+        cycle_ms: How often it is sent; 0 if nothing is said.
+        by_group: Whether only its J1939 parameter group counts: priority, source and, for parameter groups that
+            have one, destination are ignored.
+        text_fields: Values of payloads that are text.
+    """
 
     bus: str
     form: Form
     ident: int
     name: str
     signals: tuple[Signal, ...] = ()
+    size: int = 0
+    sender: str = ""
+    cycle_ms: float = 0.0
+    by_group: bool = False
+    note: str = ""
+    text_fields: tuple[TextField, ...] = ()
+
+    @property
+    def has_own_name(self) -> bool:
+        """Whether somebody gave it a name."""
+        return self.name != nameless(self.form, self.ident)
 
     @property
     def selector(self) -> Signal | None:
         """The signal that says which page the rest is, if there is one."""
         return next((s for s in self.signals if s.role == "selector"), None)
 
+    def signal(self, name: str) -> Signal | None:
+        """A signal by name, in any case."""
+        return next((s for s in self.signals if s.name.lower() == name.lower()), None)
+
+    def selector_of(self, signal: Signal) -> Signal | None:
+        """The signal that selects another one."""
+        if not signal.pages:
+            return None
+        return self.signal(signal.selector) if signal.selector else self.selector
+
+    def rows_of(self, signal: Signal, payloads: Bytes) -> Mask | None:
+        """Which payloads (n, bytes), long enough for it, carry a signal; None for all.
+
+        A selector may itself be selected by another.
+        """
+        selector = self.selector_of(signal)
+        if selector is None or selector is signal:
+            return None
+        if selector.field.last_byte >= payloads.shape[1]:
+            return np.zeros(len(payloads), np.bool_)
+        rows = within(selector.raw(payloads), signal.pages)
+        above = self.rows_of(selector, payloads) if selector.pages else None
+        return rows if above is None else rows & above
+
     def present(self, payload: bytes) -> list[Signal]:
         """The signals that this payload carries."""
-        selector = self.selector
-        page: int | None = None
-        if selector is not None and selector.field.last_byte < len(payload):
-            page = int(selector.raw(np.frombuffer(payload, np.uint8)[None, :])[0])
-        fits = (s for s in self.signals if s.field.last_byte < len(payload))
-        return [s for s in fits if s.page is None or s.page == page]
+        one = np.frombuffer(payload, np.uint8)[None, :]
+        fits = [s for s in self.signals if s.field.last_byte < len(payload)]
+        rows = ((s, self.rows_of(s, one)) for s in fits)
+        return [s for s, there in rows if there is None or there[0]]
+
+    def is_for(self, bus: str, form: int, ident: int) -> bool:
+        """Whether frames of an identifier on a bus are this message."""
+        if form != self.form or self.bus not in ("", bus):
+            return False
+        if self.by_group and form == Form.EXTENDED:
+            return parameter_group(ident) == parameter_group(self.ident)
+        return ident == self.ident
+
+
+def nameless(form: int, ident: int) -> str:
+    """What a message is called that nobody named."""
+    return f"Message{format_ident(form, ident)}"
 
 
 @dataclass(frozen=True)
@@ -104,89 +142,84 @@ class Dictionary:
     """What is known about the messages of a recording; immutable, changes make a new one."""
 
     messages: tuple[Message, ...] = ()
+    name: str = ""
+    note: str = ""
 
     def find(self, bus: str, form: int, ident: int) -> Message | None:
-        """The message of an identifier, or None."""
+        """The message of an identifier, or None; one of that bus alone comes before one of any bus."""
+        found = None
         for message in self.messages:
-            if message.ident == ident and message.form == form and message.bus == bus:
-                return message
-        return None
+            if message.ident == ident and message.form == form and message.bus in ("", bus):
+                if message.bus:
+                    return message
+                found = found or message
+        return found
 
-    def by_key(self, buses: list[str]) -> dict[int, Message]:
-        """Messages by key, for buses in this order."""
-        index = {name: i for i, name in enumerate(buses)}
-        return {pack_key(index[m.bus], m.form, m.ident): m for m in self.messages if m.bus in index}
+    def with_signal(self, bus: str, form: Form, ident: int, signal: Signal, name: str = "") -> Dictionary:
+        """The dictionary with a signal added, or exchanged if the message has one of that name.
 
-    def with_signal(self, bus: str, form: Form, ident: int, signal: Signal) -> Dictionary:
-        """The dictionary with a signal added, or exchanged if the message has one of that name."""
+        A message that is new is called ``name``.
+        """
         old = self.find(bus, form, ident)
         if old is None:
-            old = Message(bus, form, ident, f"Message{format_ident(form, ident)}")
+            old = Message(bus, form, ident, name or nameless(form, ident))
         kept = tuple(s for s in old.signals if s.name != signal.name)
         signals = sorted((*kept, signal), key=lambda s: (min(s.field.bits), s.name))
-        new = Message(bus, form, ident, old.name, tuple(signals))
-        rest = tuple(m for m in self.messages if (m.bus, m.form, m.ident) != (bus, form, ident))
-        return Dictionary((*rest, new))
+        rest = tuple(m for m in self.messages if m is not old)
+        return replace(self, messages=(*rest, replace(old, signals=tuple(signals))))
 
     def without_signal(self, bus: str, form: int, ident: int, name: str) -> Dictionary:
         """The dictionary without a signal."""
-        messages = []
-        for m in self.messages:
-            if (m.bus, m.form, m.ident) == (bus, form, ident):
-                m = Message(m.bus, m.form, m.ident, m.name, tuple(s for s in m.signals if s.name != name))
-            messages.append(m)
-        return Dictionary(tuple(messages))
+        old = self.find(bus, form, ident)
+        if old is None:
+            return self
+        new = replace(old, signals=tuple(s for s in old.signals if s.name != name))
+        return replace(self, messages=tuple(new if m is old else m for m in self.messages))
 
-    def to_json(self) -> list[dict[str, Any]]:
-        """Plain data for a manifest."""
-        return [
-            {
-                "bus": m.bus,
-                "form": Form(m.form).name.lower(),
-                "ident": m.ident,
-                "name": m.name,
-                "signals": [_signal_to_json(s) for s in m.signals],
-            }
-            for m in self.messages
-        ]
-
-    @classmethod
-    def from_json(cls, data: list[dict[str, Any]]) -> Dictionary:
-        """The inverse of `to_json`."""
-        return cls(
-            tuple(
-                Message(
-                    m["bus"],
-                    Form[m["form"].upper()],
-                    m["ident"],
-                    m["name"],
-                    tuple(_signal_from_json(s) for s in m["signals"]),
-                )
-                for m in data
-            )
-        )
+    def on_bus(self, bus: str) -> Dictionary:
+        """The same for one bus alone: messages that are not bound to a bus are bound to it, others' left out."""
+        kept = (m for m in self.messages if m.bus in ("", bus))
+        return replace(self, messages=tuple(replace(m, bus=bus) for m in kept))
 
 
-def _signal_to_json(signal: Signal) -> dict[str, Any]:
-    plain = asdict(signal)
-    where = plain.pop("field")
-    plain["texts"] = {str(raw): text for raw, text in signal.texts.items()}
-    return {**where, **plain}
+def merged(dictionaries: Iterable[Dictionary], name: str = "") -> Dictionary:
+    """One dictionary of several, the first with precedence.
+
+    A message of several has the signals of all: a later one's only where earlier ones left its bits and its name free.
+    """
+    found: dict[tuple[str, int, int, bool], Message] = {}
+    for dictionary in dictionaries:
+        for message in dictionary.messages:
+            place = (message.bus, message.form, message.ident, message.by_group)
+            found[place] = joined(found[place], message) if place in found else message
+    return Dictionary(tuple(found.values()), name)
 
 
-def _signal_from_json(data: dict[str, Any]) -> Signal:
-    data = dict(data)
-    where = BitField(*(data.pop(name) for name in ("start", "length", "order", "signed")))
-    data["texts"] = {int(raw): text for raw, text in data["texts"].items()}
-    return Signal(field=where, **data)
+def joined(first: Message, second: Message) -> Message:
+    """What two dictionaries say of one message, the first with precedence."""
+    names = {s.name.lower() for s in first.signals}
+    more = [s for s in second.signals if s.name.lower() not in names and not _overlaps(s, first)]
+    texts = {t.name for t in first.text_fields}
+    return replace(
+        first,
+        name=first.name if first.has_own_name else second.name,
+        signals=(*first.signals, *more),
+        size=first.size or second.size,
+        sender=first.sender or second.sender,
+        cycle_ms=first.cycle_ms or second.cycle_ms,
+        note=first.note or second.note,
+        text_fields=(*first.text_fields, *(t for t in second.text_fields if t.name not in texts)),
+    )
 
 
-def format_number(value: float, step: float) -> str:
-    """``value`` with as many decimals as a step of ``step`` deserves."""
-    if float(step).is_integer() and float(value).is_integer():
-        return f"{value:.0f}"
-    decimals = 0
-    most = min(int(-np.floor(np.log10(abs(step)))) + 1, 9) if 0 < abs(step) < 1 else 1
-    while decimals < most and abs(round(step * 10**decimals) / (step * 10**decimals) - 1) > 1e-6:
-        decimals += 1
-    return f"{value:.{decimals}f}"
+def _overlaps(signal: Signal, message: Message) -> bool:
+    """Whether a signal takes bits that a message's own take at the same time."""
+    bits = set(signal.field.bits)
+    return any(
+        bits & set(other.field.bits) and (not signal.pages or not other.pages or _meet(signal.pages, other.pages))
+        for other in message.signals
+    )
+
+
+def _meet(a: Ranges, b: Ranges) -> bool:
+    return any(low <= top and bottom <= high for low, high in a for bottom, top in b)

@@ -15,6 +15,7 @@ from keel.errors import NotARecording, RecordingError
 from keel.model.bus import Bus
 from keel.model.span import Mark
 from keel.signals.dictionary import Dictionary
+from keel.signals.stored import messages_from_json, messages_to_json
 
 SCHEMA = 2
 FILE = "recording.json"
@@ -48,11 +49,32 @@ class NamedAsk:
     text: str
 
 
+@dataclass(frozen=True)
+class DictionaryEntry:
+    """A dictionary that is used with a recording; the recording keeps a copy.
+
+    Attributes:
+        name: What it is called.
+        source: The file it was read from.
+        digest: SHA-256 of that file.
+        file: The copy, beside the manifest.
+        bus: The bus it is for; empty for all.
+    """
+
+    name: str
+    source: str
+    digest: str
+    file: str
+    bus: str = ""
+
+
 @dataclass
 class Manifest:
     """What a recording is.
 
     Attributes:
+        dictionary: The recording's own: what was found in it. It comes before all others.
+        dictionaries: Those used besides, the first with precedence.
         notes: Sentences about how it came to be: what an import skipped, times out of order.
         comments: What is said of single frames.
         asks: Named asks.
@@ -68,6 +90,7 @@ class Manifest:
     segments: list[SegmentEntry] = field(default_factory=list)
     marks: list[Mark] = field(default_factory=list)
     dictionary: Dictionary = field(default_factory=Dictionary)
+    dictionaries: list[DictionaryEntry] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     lost: int = 0
     comments: list[Comment] = field(default_factory=list)
@@ -92,7 +115,8 @@ class Manifest:
             "buses": [asdict(b) for b in self.buses],
             "segments": [asdict(s) for s in self.segments],
             "marks": [asdict(m) for m in self.marks],
-            "dictionary": self.dictionary.to_json(),
+            "dictionary": messages_to_json(self.dictionary),
+            "dictionaries": [asdict(d) for d in self.dictionaries],
             "notes": self.notes,
             "lost": self.lost,
             "comments": [asdict(c) for c in self.comments],
@@ -112,7 +136,8 @@ class Manifest:
             buses=[Bus(**b) for b in data["buses"]],
             segments=[SegmentEntry(**s) for s in data["segments"]],
             marks=[Mark(**m) for m in data["marks"]],
-            dictionary=Dictionary.from_json(data["dictionary"]),
+            dictionary=messages_from_json(data["dictionary"]),
+            dictionaries=[DictionaryEntry(**d) for d in data.get("dictionaries", [])],
             notes=data["notes"],
             lost=data["lost"],
             comments=[Comment(**c) for c in data["comments"]],

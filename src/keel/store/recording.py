@@ -10,9 +10,12 @@ from pathlib import Path
 from keel.errors import RecordingError
 from keel.model.frames import FrameBatch, concat, empty_batch
 from keel.model.span import Span
+from keel.signals.book import Book
+from keel.signals.dictionary import Dictionary
 from keel.store.chunk import Carry, Chunk, cluster
+from keel.store.dictionaries import load_copies
 from keel.store.journal import JournalReader
-from keel.store.manifest import FILE, Manifest, SegmentEntry, load_manifest
+from keel.store.manifest import FILE, DictionaryEntry, Manifest, SegmentEntry, load_manifest
 from keel.store.sealing import journal_numbers, journal_path
 from keel.store.segment import Sealed
 from keel.store.writer import is_being_written
@@ -29,6 +32,7 @@ class Snapshot:
     chunks: tuple[Chunk, ...]
     live: bool
     problems: tuple[str, ...] = ()
+    book: Book = field(default_factory=Book)
 
     @property
     def frames(self) -> int:
@@ -101,6 +105,8 @@ class Recording:
         self._tails: dict[int, _Tail] = {}
         self._problems: list[str] = []
         self._damaged = 0
+        self._copies: tuple[list[DictionaryEntry], list[Dictionary], list[str]] = ([], [], [])
+        self._book = Book()
         self.refresh()
 
     def refresh(self) -> bool:
@@ -156,7 +162,9 @@ class Recording:
         damaged = sum(t.reader.damaged for t in self._tails.values()) + self._damaged
         if damaged:
             problems.append(f"{damaged} bytes of the journal are damaged and were passed over")
-        return Snapshot(self.manifest, tuple(chunks), is_being_written(self.folder), tuple(problems))
+        problems += self._copies[2]
+        live = is_being_written(self.folder)
+        return Snapshot(self.manifest, tuple(chunks), live, tuple(problems), self._book)
 
     def _refresh_manifest(self) -> bool:
         stat = (self.folder / FILE).stat()
@@ -164,7 +172,14 @@ class Recording:
         if stamp == self._stamp:
             return False
         self._stamp = stamp
-        self.manifest = load_manifest(self.folder)
+        before, self.manifest = self.manifest, load_manifest(self.folder)
+        entries = self.manifest.dictionaries
+        if entries != self._copies[0]:
+            self._copies = (entries, *load_copies(self.folder, entries))
+        own = self.manifest.dictionary
+        same = own == before.dictionary and self.manifest.buses == before.buses
+        if not same or self._book.dictionaries != (own, *self._copies[1]):
+            self._book = Book((own, *self._copies[1]), self.manifest.bus_names)
         for entry in self.manifest.segments:
             if entry.number > self._sealed_up_to:
                 self._add_segment(entry)

@@ -1,0 +1,82 @@
+"""The dictionaries in force for a recording, and what they say of an identifier."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from fnmatch import fnmatchcase
+
+from keel.model.identity import Form, parameter_group, unpack_key
+from keel.signals.dictionary import Dictionary, Message, Signal, joined
+
+
+class Book:
+    """Several dictionaries, the first with precedence, for buses in index order.
+
+    Asked by key; what was looked up once is kept, since an identifier's meaning does not change. A message bound to
+    a bus comes before one for any bus, and one that matches exactly before one that matches by parameter group.
+    """
+
+    def __init__(self, dictionaries: Iterable[Dictionary] = (), buses: Iterable[str] = ()) -> None:
+        """Index them: one look-up an identifier afterwards."""
+        self.dictionaries = tuple(dictionaries)
+        self.buses = tuple(buses)
+        self._known: dict[int, Message | None] = {}
+        self._exact: list[dict[tuple[str, int, int], Message]] = []
+        self._groups: list[dict[tuple[str, int], Message]] = []
+        for dictionary in self.dictionaries:
+            exact: dict[tuple[str, int, int], Message] = {}
+            groups: dict[tuple[str, int], Message] = {}
+            for message in dictionary.messages:
+                exact.setdefault((message.bus, message.form, message.ident), message)
+                if message.by_group and message.form == Form.EXTENDED:
+                    groups.setdefault((message.bus, parameter_group(message.ident)), message)
+            self._exact.append(exact)
+            self._groups.append(groups)
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing is known at all."""
+        return not any(d.messages for d in self.dictionaries)
+
+    def message(self, key: int) -> Message | None:
+        """What is known of an identifier; None if nothing is."""
+        key = int(key)
+        if key not in self._known:
+            self._known[key] = self._find(key)
+        return self._known[key]
+
+    def _find(self, key: int) -> Message | None:
+        bus, form, ident = unpack_key(key)
+        name = self.buses[bus] if bus < len(self.buses) else ""
+        found: Message | None = None
+        for exact, groups in zip(self._exact, self._groups, strict=True):
+            here = exact.get((name, form, ident)) or exact.get(("", form, ident))
+            if here is None and form == Form.EXTENDED and groups:
+                group = parameter_group(ident)
+                here = groups.get((name, group)) or groups.get(("", group))
+            if here is not None:
+                found = here if found is None else joined(found, here)
+        return found
+
+    def messages(self, keys: Iterable[int]) -> dict[int, Message]:
+        """What is known of those of the identifiers of which anything is."""
+        found = ((int(key), self.message(key)) for key in keys)
+        return {key: message for key, message in found if message is not None}
+
+    def signals(self, key: int, pattern: str) -> list[Signal]:
+        """The signals of an identifier whose name fits ``Message.signal`` or ``signal``; * and ? are wildcards."""
+        message = self.message(key)
+        if message is None:
+            return []
+        of_message, dot, of_signal = pattern.lower().rpartition(".")
+        if dot and not fnmatchcase(message.name.lower(), of_message):
+            return []
+        return [s for s in message.signals if fnmatchcase(s.name.lower(), of_signal)]
+
+    def message_names(self) -> set[str]:
+        """The names of all messages."""
+        return {m.name for d in self.dictionaries for m in d.messages}
+
+    def signal_names(self) -> set[str]:
+        """All signals as ``Message.signal``."""
+        return {f"{m.name}.{s.name}" for d in self.dictionaries for m in d.messages for s in m.signals}

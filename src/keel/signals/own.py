@@ -1,0 +1,269 @@
+"""Keel's own dictionary form: reading and writing TOML. What a file may say: `keel.signals.shape`."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterator
+from dataclasses import MISSING, fields
+from typing import Any
+
+from keel.errors import FieldError, InputError
+from keel.model.fields import BitField
+from keel.model.identity import Form, format_ident
+from keel.signals import shape
+from keel.signals.database import Problem
+from keel.signals.dictionary import Dictionary, Message, Ranges, Signal, TextField
+
+_NAMES = {"not_available": "absent", "error": "wrong"}
+"""Keys that are called otherwise in `Signal`."""
+
+
+def parse_own(text: str, where: str) -> tuple[Dictionary, list[Problem]]:
+    """A dictionary, and what was passed over: a table that is wrong costs itself, not the file.
+
+    Raises:
+        InputError: it is no TOML, or of another version.
+    """
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise InputError(where, f"is no TOML: {error}", "a dictionary") from None
+    problems: list[Problem] = []
+    if data.get("keel") != shape.VERSION:
+        raise InputError(where, f"says keel = {data.get('keel')!r}", f"keel = {shape.VERSION}")
+    lines = _Lines(text)
+    _check(data, shape.FILE, "the file", 1, problems)
+    messages = []
+    given = data.get("message", [])
+    for place, table in enumerate(given if isinstance(given, list) else []):
+        found = _message(table, place, lines, problems)
+        if found is not None:
+            messages.append(found)
+    return Dictionary(tuple(messages), _text(data, "name"), _text(data, "note")), problems
+
+
+def _text(data: dict[str, Any], name: str) -> str:
+    value = data.get(name, "")
+    return value if isinstance(value, str) else ""
+
+
+class _Lines:
+    """In which line the tables begin: the reader of TOML does not say."""
+
+    def __init__(self, text: str) -> None:
+        self.messages: list[int] = []
+        self.parts: list[dict[str, list[int]]] = []
+        for number, line in enumerate(text.splitlines(), 1):
+            found = re.match(r"\s*\[\[\s*message(?:\s*\.\s*(signal|text))?\s*\]\]", line)
+            if found is None:
+                continue
+            if found[1] is None:
+                self.messages.append(number)
+                self.parts.append({"signal": [], "text": []})
+            elif self.parts:
+                self.parts[-1][found[1]].append(number)
+
+    def message(self, place: int) -> int:
+        return self.messages[place] if place < len(self.messages) else 1
+
+    def part(self, place: int, kind: str, number: int) -> int:
+        known = self.parts[place][kind] if place < len(self.parts) else []
+        return known[number] if number < len(known) else self.message(place)
+
+
+def _check(table: Any, keys: dict[str, shape.Key], what: str, line: int, problems: list[Problem]) -> dict[str, Any]:
+    """The keys of a table that are right; the others are told."""
+    right: dict[str, Any] = {}
+    if not isinstance(table, dict):
+        problems.append(Problem(line, 1, f"{what} is {table!r}", "a table"))
+        return right
+    for name, value in table.items():
+        key = keys.get(name)
+        if key is None:
+            problems.append(Problem(line, 1, f"{what} has the unknown key “{name}”", "one of " + ", ".join(keys)))
+        elif not _fits(value, key):
+            expected = " or ".join(key.choices) or shape.EXPECTED[key.kind]
+            problems.append(Problem(line, 1, f"“{name}” of {what} is {value!r}", expected))
+        else:
+            right[name] = value
+    for name, key in keys.items():
+        if key.is_needed and name not in table:
+            problems.append(Problem(line, 1, f"{what} has no “{name}”", key.words))
+    return right
+
+
+def _fits(value: Any, key: shape.Key) -> bool:
+    kind = key.kind
+    if kind == "text":
+        return isinstance(value, str) and (not key.choices or value in key.choices)
+    if kind == "hex":
+        return isinstance(value, str) and re.fullmatch("[0-9A-Fa-f]{1,12}", value) is not None
+    if kind == "flag":
+        return isinstance(value, bool)
+    if kind == "list":
+        return isinstance(value, list) and all(isinstance(v, str) for v in value)
+    if kind == "texts":
+        return isinstance(value, dict) and all(
+            re.fullmatch(r"-?\d{1,20}", k) and isinstance(v, str) for k, v in value.items()
+        )
+    if kind == "ranges":
+        return isinstance(value, list) and all(_whole(v) or _pair(v) for v in value)
+    if kind == "tables":
+        return isinstance(value, list)
+    if kind == "whole":
+        return _whole(value) and value >= 0
+    return isinstance(value, int | float) and not isinstance(value, bool)
+
+
+def _whole(value: Any) -> bool:
+    return isinstance(value, int) and not isinstance(value, bool)
+
+
+def _pair(value: Any) -> bool:
+    return isinstance(value, list) and len(value) == 2 and all(map(_whole, value)) and value[0] <= value[1]
+
+
+def _ranges(value: list[Any]) -> Ranges:
+    return tuple((v, v) if isinstance(v, int) else (v[0], v[1]) for v in value)
+
+
+def _message(table: Any, place: int, lines: _Lines, problems: list[Problem]) -> Message | None:
+    line = lines.message(place)
+    name = table.get("name") if isinstance(table, dict) else None
+    right = _check(table, shape.MESSAGE, f"message “{name}”" if name else f"message {place + 1}", line, problems)
+    if "name" not in right or "id" not in right:
+        return None
+    ident = int(right.pop("id"), 16)
+    form = Form[right.pop("form").upper()] if "form" in right else Form.BASE if ident <= 0x7FF else Form.EXTENDED
+    most = {Form.BASE: 0x7FF, Form.EXTENDED: 0x1FFF_FFFF}.get(form)
+    if most is not None and ident > most:
+        problems.append(Problem(line, 1, f"“id” of message “{name}” is {ident:X}", f"at most {most:X}"))
+        return None
+    signals, texts = [], []
+    for number, part in enumerate(right.pop("signal", [])):
+        signal = _signal(part, str(name), lines.part(place, "signal", number), problems)
+        if signal is not None:
+            signals.append(signal)
+    for number, part in enumerate(right.pop("text", [])):
+        text = _text_field(part, str(name), lines.part(place, "text", number), problems)
+        if text is not None:
+            texts.append(text)
+    bus = right.pop("bus", "")
+    return Message(bus, form, ident, signals=tuple(signals), text_fields=tuple(texts), **right)
+
+
+def _signal(table: Any, message: str, line: int, problems: list[Problem]) -> Signal | None:
+    what = f"a signal of “{message}”"
+    if isinstance(table, dict) and isinstance(table.get("name"), str):
+        what = f"signal “{message}.{table['name']}”"
+    before = len(problems)
+    right = _check(table, shape.SIGNAL, what, line, problems)
+    if any(name not in right for name, key in shape.SIGNAL.items() if key.is_needed) or (
+        len(problems) > before and {"order", "signed", "number", "pages"} & set(table) - set(right)
+    ):
+        return None
+    try:
+        place = (right.pop("start"), right.pop("length"), right.pop("order", "little"), right.pop("signed", False))
+        where = BitField(*place)
+    except FieldError as error:
+        problems.append(Problem(line, 1, f"{what}: {error}", "a field inside the payload"))
+        return None
+    if (right.get("number", "integer"), where.length) not in (
+        *(("integer", n) for n in range(1, 65)),
+        ("float", 32),
+        ("double", 64),
+    ):
+        problems.append(Problem(line, 1, f"{what} is a {right['number']} of {where.length} bits", "32 or 64 bits"))
+        return None
+    for name in ("not_available", "error", "pages"):
+        if name in right:
+            right[_NAMES.get(name, name)] = _ranges(right.pop(name))
+    right["texts"] = {int(raw): text for raw, text in right.get("texts", {}).items()}
+    right["receivers"] = tuple(right.get("receivers", ()))
+    return Signal(field=where, **right)
+
+
+def _text_field(table: Any, message: str, line: int, problems: list[Problem]) -> TextField | None:
+    right = _check(table, shape.TEXT, f"a text of “{message}”", line, problems)
+    if "name" not in right or "pattern" not in right:
+        return None
+    try:
+        re.compile(right["pattern"])
+    except re.error as error:
+        problems.append(
+            Problem(line, 1, f"the pattern of “{message}.{right['name']}”: {error}", "a regular expression")
+        )
+        return None
+    return TextField(**right)
+
+
+def write_own(dictionary: Dictionary) -> str:
+    """The dictionary as TOML; `parse_own` gives it back."""
+    return "\n".join(_write(dictionary)) + "\n"
+
+
+def _write(dictionary: Dictionary) -> Iterator[str]:
+    yield f"keel = {shape.VERSION}"
+    if dictionary.name:
+        yield f"name = {_quoted(dictionary.name)}"
+    if dictionary.note:
+        yield f"note = {_quoted(dictionary.note)}"
+    for message in dictionary.messages:
+        yield ""
+        yield "[[message]]"
+        yield f"name = {_quoted(message.name)}"
+        if message.bus:
+            yield f"bus = {_quoted(message.bus)}"
+        ident = f"{message.ident:X}" if message.form == Form.NONE else format_ident(message.form, message.ident)
+        yield f'id = "{ident}"'
+        if message.form != (Form.BASE if message.ident <= 0x7FF else Form.EXTENDED):
+            yield f'form = "{Form(message.form).name.lower()}"'
+        yield from _said(message, ("size", "sender", "cycle_ms", "by_group", "note"))
+        for signal in message.signals:
+            yield ""
+            yield "[[message.signal]]"
+            yield f"name = {_quoted(signal.name)}"
+            field = signal.field
+            yield f"start = {field.start}"
+            yield f"length = {field.length}"
+            yield from _said(field, ("order", "signed"))
+            names = ("number", "scale", "offset", "unit", "least", "most", "texts", "absent", "wrong")
+            yield from _said(signal, (*names, "role", "algorithm", "pages", "selector", "receivers", "note", "found"))
+        for text in message.text_fields:
+            yield ""
+            yield "[[message.text]]"
+            yield f"name = {_quoted(text.name)}"
+            yield f"pattern = {_quoted(text.pattern)}"
+            yield from _said(text, ("is_number", "scale", "offset", "unit", "note"))
+
+
+def _said(thing: Any, names: tuple[str, ...]) -> Iterator[str]:
+    """Lines for the attributes that are not as by default."""
+    defaults = {f.name: f.default_factory() if f.default_factory is not MISSING else f.default for f in fields(thing)}
+    called = {inner: outer for outer, inner in _NAMES.items()}
+    for name in names:
+        value = getattr(thing, name)
+        if value != defaults[name]:
+            yield f"{called.get(name, name)} = {_written(name, value)}"
+
+
+def _written(name: str, value: Any) -> str:
+    if name in ("absent", "wrong", "pages"):
+        return "[" + ", ".join(str(low) if low == high else f"[{low}, {high}]" for low, high in value) + "]"
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{raw} = {_quoted(text)}" for raw, text in value.items()) + " }"
+    if isinstance(value, tuple):
+        return "[" + ", ".join(map(_quoted, value)) + "]"
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, str):
+        return _quoted(value)
+    if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
+        return str(int(value))
+    return repr(value)
+
+
+def _quoted(text: str) -> str:
+    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
+    return '"' + re.sub(r"[\x00-\x1f\x7f]", lambda c: f"\\u{ord(c[0]):04X}", escaped) + '"'
