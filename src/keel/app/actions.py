@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from keel.app.state import BENCH, FRAMES, HEALTH, HUNT, VIEWS, WATCH
+from keel.app.state import BENCH, FRAMES, HEALTH, HUNT, VALUES, VIEWS, WATCH
 
 EVERYWHERE: tuple[str, ...] = tuple(VIEWS)
 
@@ -30,10 +30,10 @@ class Action:
     views: tuple[str, ...] = EVERYWHERE
 
 
-_LISTS = (WATCH, FRAMES, HEALTH, HUNT)
+_LISTS = (WATCH, FRAMES, HEALTH, HUNT, VALUES)
 
 ACTIONS: tuple[Action, ...] = (
-    Action("hold", "space", "space", "hold", "Hold the picture still, or let it go on", (WATCH, HEALTH, HUNT)),
+    Action("hold", "space", "space", "hold", "Hold the picture still, or let it go on", (WATCH, HEALTH, HUNT, VALUES)),
     Action("follow", "space", "space", "follow", "Follow the newest frame, or stop following", (FRAMES,)),
     Action("up", "up,k", "↑", "", "One row up", (*_LISTS, BENCH)),
     Action("down", "down,j", "↓", "", "One row down", (*_LISTS, BENCH)),
@@ -50,8 +50,8 @@ ACTIONS: tuple[Action, ...] = (
     Action("columns", "c", "c", "", "Choose the columns", (WATCH,)),
     Action("sort", "s", "s", "sort", "Sort by the next column", (WATCH,)),
     Action("reverse", "S", "S", "", "Turn the order round", (WATCH,)),
-    Action("left", "left", "←", "", "What lies to the left: bytes, columns, values", (WATCH, FRAMES, BENCH)),
-    Action("right", "right", "→", "", "What lies to the right: bytes, columns, values", (WATCH, FRAMES, BENCH)),
+    Action("left", "left", "←", "", "What lies to the left: bytes, columns, values", (WATCH, FRAMES, VALUES, BENCH)),
+    Action("right", "right", "→", "", "What lies to the right: bytes, columns, values", (WATCH, FRAMES, VALUES, BENCH)),
     Action("change", "enter", "← →", "work it", "Work the control", (BENCH,)),
     Action("next_match", "n", "n N", "match", "The next frame that meets the ask", (FRAMES,)),
     Action("previous_match", "N", "N", "", "The frame before that meets the ask", (FRAMES,)),
@@ -72,10 +72,20 @@ ACTIONS: tuple[Action, ...] = (
     Action("search", "r", "r", "search", "Search again: what follows the marks?", (HUNT,)),
     Action("pairing", "p", "p", "pairs", "Marks as pairs (before, after) or as moments", (HUNT,)),
     Action("give_up", "escape", "esc", "", "Give up the search", (HUNT,)),
+    Action("plot", "enter", "enter", "plot", "Draw this signal too, or no longer", (VALUES,)),
+    Action("cursor", "c", "c", "cursors", "A cursor on the plots, then a second, then none", (VALUES,)),
+    Action("other_cursor", "tab", "tab", "", "The other cursor moves with ← and →", (VALUES,)),
+    Action("stack", "v", "v", "over", "Plots over each other, or one above the other", (VALUES,)),
+    Action("no_plots", "escape", "esc", "", "Draw only the signal in hand", (VALUES,)),
+    Action("expect", "x", "x", "expect", "Type what the device displays, and see the difference", (VALUES,)),
+    Action("next_page", "g", "g", "pages", "By message, or the next of your own pages", (VALUES,)),
+    Action("to_page", "P", "P", "to page", "Put this signal on a page of your own, or take it off", (VALUES,)),
+    Action("counters", "h", "h", "", "Show counters, checksums and selectors too", (VALUES,)),
+    Action("dictionaries", "D", "D", "", "The dictionaries that are used: add, drop, order"),
     Action("mark", "m", "m", "mark", "Flag a mark: now, or at the frame in hand"),
     Action("ask", "slash", "/", "ask", "Type an ask"),
     Action("forward", "greater_than_sign", ">", "", "Make again the change that was taken back"),
-    Action("narrow", "o", "o", "only", "Only this, or not this: from the row or frame in hand", _LISTS[:3]),
+    Action("narrow", "o", "o", "only", "Only this, or not this: row or frame in hand", (WATCH, FRAMES, HEALTH)),
     Action("named", "A", "A", "", "Named asks: use one, or keep the present one under a name"),
     Action("back", "backspace", "⌫", "back", "Take back the last change of lens, ask, pick or marks"),
     Action("export", "e", "e", "export", "Save a drawing as SVG or PDF, or the frames as CSV"),

@@ -102,8 +102,17 @@ def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture
         name_width = min(max((len(s.name) for s in message.signals), default=4), 18) if message else 4
         line.put(0, GLYPHS[signal.role], palette.style(ROLE_COLOURS[signal.role]))
         line.put(2, signal.name, palette.style(ROLE_COLOURS[signal.role]), name_width)
-        end = line.put(4 + name_width, signal.words(payload) or "—", palette.style("strong", bold=True))
-        line.put(max(end + 2, 18 + name_width), signal.arithmetic(payload), palette.style("dim"))
+        *steps, value = signal.steps(payload)
+        how = " = ".join(steps) + " = "
+        at = 4 + name_width
+        if at + len(how) + len(value) > width:
+            # The bits and the raw value above, what comes of them below.
+            line.put(at, " = ".join(steps[:2]), palette.style("dim"))
+            lines.append(line)
+            line = Line(width, palette.style("text"))
+            how = "".join(f"= {step} " for step in steps[2:]) + "= "
+        at = line.put(at, how, palette.style("dim"))
+        line.put(at, value, palette.style("strong", bold=True))
         lines.append(line)
     if len(subject.recent_times) > 2 and len(lines) + 4 < height:
         lines.append(Line(width, palette.style("text")))

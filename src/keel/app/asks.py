@@ -107,3 +107,13 @@ def check_in(manifest: Manifest, text: str) -> None:
 def drop_check(manifest: Manifest, text: str) -> None:
     """Remove a check."""
     manifest.checks = [check for check in manifest.checks if check != text]
+
+
+def on_page(manifest: Manifest, name: str, signal: str) -> None:
+    """Put a signal on a page, or take it off; a page without signals goes."""
+    from keel.store.manifest import Page
+
+    pages = {p.name: p.signals for p in manifest.pages}
+    old = pages.get(name, ())
+    pages[name] = tuple(s for s in old if s != signal) if signal in old else (*old, signal)
+    manifest.pages = [Page(n, s) for n, s in pages.items() if s]

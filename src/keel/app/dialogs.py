@@ -162,6 +162,7 @@ QUESTIONS = {
     "frames": "What happened, in order? What ask and lens leave, one frame taken apart.",
     "health": "What is wrong on the line? Load, faults with a jump to each, cycle times and who stopped.",
     "hunt": "Which field carries it? Flag marks around what you do: Keel names what follows.",
+    "values": "What do the devices say? Decoded signals; enter draws one, c sets cursors to measure between.",
     "bench": "Make it happen: the simulated ferry's controls, and faults to set.",
 }
 SHARED = (
@@ -180,6 +181,8 @@ ASKS = (
     ("near(fault within 50ms)", "what happened about it"),
     ("fault then id:220 within 50ms", "the second, if the first was shortly before"),
     ("gap>120ms  step<50us", "time since the same identifier, since the frame before"),
+    ("Pack*.temp>=55  Mode.gear=reverse", 'a signal\'s value or text, or ="not available", =error'),
+    ("rises:Pump.on  becomes:Mode.gear=3", "a signal changes: rises, falls, changes, becomes"),
     ("at:12.5s..13.1s", "time since the recording's start"),
     ("id:220 not fault or (bus:b len<8)", "side by side means and; or, not, parentheses"),
 )

@@ -16,9 +16,10 @@ from keel.model.span import Mark
 
 if TYPE_CHECKING:
     from keel.hunt.candidates import Candidate
+    from keel.signals.loading import Loaded
     from keel.store.manifest import Manifest
 
-EDITED = ("comments", "asks", "checks", "nominal")
+EDITED = ("comments", "asks", "checks", "nominal", "readings", "pages", "dictionaries")
 """What `Editing.edit` may change."""
 
 
@@ -78,6 +79,23 @@ class Editing:
         self._desk.do(keep)
         self._history.push(f"signal {name}", lambda: self._desk.do(drop), lambda: self._desk.do(keep))
         return f"kept {name}: {candidate.field.words()} of {picture.name(candidate.key)}"
+
+    def use_dictionary(self, loaded: Loaded) -> None:
+        """Use a dictionary from now on, after those that are used; undone by no longer using it."""
+        from keel.store.dictionaries import use_dictionary
+        from keel.store.manifest import edit_manifest, load_manifest
+
+        before = load_manifest(self._folder).dictionaries
+
+        def use() -> None:
+            use_dictionary(self._folder, loaded)
+
+        def drop() -> None:
+            with edit_manifest(self._folder) as manifest:
+                manifest.dictionaries = before
+
+        self._desk.do(use)
+        self._history.push(f"dictionary {loaded.path.stem}", lambda: self._desk.do(drop), lambda: self._desk.do(use))
 
     def edit(self, words: str, change: Callable[[Manifest], None]) -> None:
         """Change the manifest, so that it can be taken back; ``change`` must leave dictionary and segments alone."""

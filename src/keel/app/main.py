@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 from textual import work
 from textual.worker import get_current_worker
 
-from keel.app import dialogs
+from keel.app import asks, dialogs, words
 from keel.app.asks import remember
 from keel.app.bars import AskLine, KeyLine, ViewBar
-from keel.app.state import FRAMES, HUNT
+from keel.app.state import FRAMES, HUNT, VALUES
 from keel.app.steering import Steering
 from keel.app.tape import Tape
 from keel.errors import KeelError
@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from keel.app.health import HealthView
     from keel.app.hunt import Hunt
     from keel.app.picture import Picture
+    from keel.app.values import Values
     from keel.app.watch import Watch
 
 
@@ -144,6 +145,91 @@ class KeelApp(Steering):
         title = f"Name for {picture.name(candidate.key)} {candidate.field.words()}"
         hint = "Watch and Frames show its raw value under this name.   enter keep   esc leave"
         self.push_screen(dialogs.AskName(title, hint, ""), keep)
+
+    def on_values_wanted(self, message: Values.Wanted) -> None:
+        """Other values are to be read."""
+        self._wish()
+
+    def on_values_picked(self, message: Values.Picked) -> None:
+        """A signal's identifier."""
+        self.state = replace(self.state, pick=message.key)
+
+    def on_values_expect(self, message: Values.Expect) -> None:
+        """Type what the device displays; empty takes back what was typed for this signal."""
+        from keel.app.readings import reading_in
+
+        picture, editing, of = self.picture, self.editing, message.row.full
+        if picture is None or editing is None:
+            return
+
+        def typed(text: str | None) -> None:
+            if text is None:
+                return
+            try:
+                changed = reading_in(message.time, text, of, picture.whole.start)
+            except ValueError as error:
+                self.tell(str(error), 4, error=True)
+                return
+            editing.edit(f"expected {of}", changed)
+
+        at = words.seconds(message.time - picture.whole.start)
+        hint = "a number, or the name of a file of times and values; empty removes it   enter keep   esc leave"
+        self.push_screen(dialogs.AskName(f"What {of} should be at {at} s", hint, "", empty=True), typed)
+
+    def on_values_to_page(self, message: Values.ToPage) -> None:
+        """Put a signal on a page, or take it off."""
+        picture, editing, of = self.picture, self.editing, message.row.full
+        if picture is None or editing is None:
+            return
+        pages = picture.snapshot.manifest.pages
+        proposal = self.views[VALUES].page or (pages[-1].name if pages else "mine")
+
+        def named(name: str | None) -> None:
+            if name:
+                editing.edit(f"page {name}", lambda manifest: asks.on_page(manifest, name, of))
+                self.tell(f"{of}: page {name}; g shows it", 3)
+
+        hint = "a page it is on already loses it   enter keep   esc leave"
+        self.push_screen(dialogs.AskName(f"The page for {of}", hint, proposal), named)
+
+    def do_dictionaries(self) -> None:
+        """Which dictionaries are used."""
+        from keel.app.dictionaries import Answer, Dictionaries, changed
+
+        picture, editing = self.picture, self.editing
+        if picture is None or editing is None:
+            return
+        manifest = picture.snapshot.manifest
+
+        def answered(answer: Answer | None) -> None:
+            if answer is None:
+                return
+            if answer.do == "use":
+                self._use_dictionary(Path(answer.path).expanduser())
+                return
+            entries = changed(manifest.dictionaries, answer, manifest.bus_names)
+            editing.edit("dictionaries", lambda m: setattr(m, "dictionaries", entries))
+            self.set_timer(0.5, self.do_dictionaries)
+
+        self.push_screen(Dictionaries(manifest, Path.cwd()), answered)
+
+    @work(thread=True, group="save")
+    def _use_dictionary(self, path: Path) -> None:
+        from keel.signals.loading import load_dictionary
+
+        editing = self.editing
+        assert editing is not None
+        try:
+            loaded = load_dictionary(path)
+        except KeelError as error:
+            self.call_from_thread(self.tell, str(error), 8, True)
+            return
+        editing.use_dictionary(loaded)
+        messages = len(loaded.dictionary.messages)
+        said = f"{path.name}: {messages} messages"
+        if loaded.problems:
+            said += f"; {len(loaded.problems)} statements were passed over, the first at {loaded.problems[0].words()}"
+        self.call_from_thread(self.tell, said, 6, bool(loaded.problems))
 
     def on_bench_worked(self, message: Bench.Worked) -> None:
         """Ask the recorder to work a control."""

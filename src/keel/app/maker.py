@@ -12,13 +12,14 @@ from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
 
-from keel.app.picture import Health, Hush, Picture, Wish
-from keel.app.state import FRAMES, HEALTH, WATCH
+from keel.app.picture import Health, Hush, Picture, ValuesShown, Wish
+from keel.app.state import FRAMES, HEALTH, VALUES, WATCH
 from keel.errors import AskError
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
 if TYPE_CHECKING:
+    from keel.app.valuing import Valuer
     from keel.ask.matches import Matcher, Matches
     from keel.ask.nodes import Scene
     from keel.measure.census import Census
@@ -55,6 +56,7 @@ class Maker:
         self._named: set[int] = set()
         self._noise: tuple[object, dict[int, Rows]] | None = None
         self._counted = True
+        self._valuer: Valuer | None = None
         self._everything = Matcher(parse(""), Scene())
         self.unfinished = False
 
@@ -100,6 +102,7 @@ class Maker:
             since=self._since(wish, snapshot, lens, patience) if wish.baseline is not None else None,
             hush=self._hush_of(wish, snapshot, lens, patience) if wish.hush is not None else None,
             activity=self._activity_of(matches, lens, wish) if wish.view == WATCH else {},
+            values=self._values_of(snapshot, matches, lens, wish, patience) if wish.view == VALUES else None,
             health=self._health_of(snapshot, matches, census, lens, wish, patience) if wish.view == HEALTH else None,
         )
 
@@ -112,6 +115,17 @@ class Maker:
                 self._named.add(chunk.serial)
                 self._messages[1].update(snapshot.book.messages(chunk.keys.tolist()))
         return self._messages[1]
+
+    def _values_of(
+        self, snapshot: Snapshot, matches: Matches, lens: Span, wish: Wish, patience: Callable[[], bool]
+    ) -> ValuesShown:
+        from keel.app.valuing import Valuer
+
+        self._valuer = self._valuer or Valuer(self._courtesy)
+        stamp = (id(self._matcher), snapshot.frames, wish.lens, matches.looked, snapshot.book)
+        shown, complete = self._valuer.show(matches, lens, self._messages_of(snapshot), wish.values, stamp, patience)
+        self.unfinished |= not complete
+        return shown
 
     def _match(
         self,

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from keel.ask.nodes import Scene
     from keel.measure.census import Tally
     from keel.measure.checks import Verdict
+    from keel.measure.courses import Course, Envelope, Name
     from keel.measure.cycles import Cycle
     from keel.measure.faults import FaultClass
     from keel.measure.load import BusMean, Series
@@ -21,6 +22,24 @@ if TYPE_CHECKING:
     from keel.signals.dictionary import Message
     from keel.store.control import Status
     from keel.store.recording import Snapshot
+
+
+@dataclass(frozen=True)
+class ValuesWish:
+    """What the Values view wants to see.
+
+    Attributes:
+        board: The signals whose rows are shown.
+        plots: The signals that are drawn, over ``columns`` columns.
+        cursors: Times in ns at which the values of the plots are wanted.
+        moments: Signals, and times at which their values are wanted, too.
+    """
+
+    board: tuple[Name, ...] = ()
+    plots: tuple[Name, ...] = ()
+    columns: int = 2
+    cursors: tuple[int, ...] = ()
+    moments: tuple[tuple[Name, int], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -40,6 +59,16 @@ class Wish:
     chart_cells: int
     baseline: int | None = None
     hush: Span | None = None
+    values: ValuesWish = ValuesWish()
+
+
+@dataclass(frozen=True)
+class ValuesShown:
+    """What the Values view shows; by signal. ``at`` are values at single moments."""
+
+    courses: Mapping[Name, Course]
+    envelopes: Mapping[Name, Envelope]
+    at: Mapping[tuple[Name, int], float | None]
 
 
 @dataclass(frozen=True)
@@ -90,6 +119,7 @@ class Picture:
     hush: Hush | None = None
     activity: Mapping[int, Times] = field(default_factory=dict)
     health: Health | None = None
+    values: ValuesShown | None = None
 
     def bus_name(self, key: int) -> str:
         """The name of a key's bus."""

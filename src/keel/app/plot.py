@@ -39,6 +39,14 @@ class Dots:
                 self._dot(c, step)
             before = (c, r)
 
+    def bar(self, column: int, low: float, high: float) -> None:
+        """Draw from ``low`` to ``high`` (0 is the bottom, 1 the top) in one column of dots."""
+        down = self.height * 4
+        top = min(max(round((1 - high) * (down - 1)), 0), down - 1)
+        bottom = min(max(round((1 - low) * (down - 1)), 0), down - 1)
+        for row in range(top, bottom + 1):
+            self._dot(column, row)
+
     def _dot(self, column: int, row: int) -> None:
         self._cells[row // 4, column // 2] |= _DOTS[row % 4][column % 2]
 

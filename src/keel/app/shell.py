@@ -26,7 +26,7 @@ from keel.app.head import Head
 from keel.app.palette import DARK, LIGHT, Palette
 from keel.app.paper import Line, Sheet
 from keel.app.shelf import Shelf
-from keel.app.state import FRAMES, HEALTH, VIEWS, History, State
+from keel.app.state import FRAMES, HEALTH, VALUES, VIEWS, History, State
 from keel.app.tape import Tape
 from keel.errors import AskError, KeelError
 from keel.model.plain import plain
@@ -197,7 +197,9 @@ class Shell(App[None]):
 
         s = self.state
         chart = self.views[HEALTH].chart_cells
-        self._desk.wish(Wish(s.view, s.lens, s.ask, s.held, self.tape.cells, chart, s.baseline, s.hush))
+        self._desk.wish(
+            Wish(s.view, s.lens, s.ask, s.held, self.tape.cells, chart, s.baseline, s.hush, self.views[VALUES].wish())
+        )
 
     def on_resize(self) -> None:
         """The tape has another width."""

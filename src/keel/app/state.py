@@ -8,11 +8,13 @@ from dataclasses import dataclass, field
 from keel.model.span import Span
 
 WATCH, FRAMES, HEALTH, HUNT, BENCH = "watch", "frames", "health", "hunt", "bench"
+VALUES, COMPARE = "values", "compare"
 VIEWS: dict[str, tuple[str, str]] = {
     WATCH: ("1", "Watch"),
     FRAMES: ("2", "Frames"),
     HEALTH: ("3", "Health"),
     HUNT: ("4", "Hunt"),
+    VALUES: ("5", "Values"),
     BENCH: ("9", "Bench"),
 }
 MOST_STEPS_BACK = 200

@@ -8,10 +8,11 @@ from keel.app.bench import Bench
 from keel.app.frames import Frames
 from keel.app.health import HealthView
 from keel.app.hunt import Hunt
-from keel.app.state import BENCH, FRAMES, HEALTH, HUNT, WATCH
+from keel.app.state import BENCH, FRAMES, HEALTH, HUNT, VALUES, WATCH
+from keel.app.values import Values
 from keel.app.watch import Watch
 
 
 def make_views() -> dict[str, Any]:
     """One of each, by name."""
-    return {WATCH: Watch(), FRAMES: Frames(), HEALTH: HealthView(), HUNT: Hunt(), BENCH: Bench()}
+    return {WATCH: Watch(), FRAMES: Frames(), HEALTH: HealthView(), HUNT: Hunt(), VALUES: Values(), BENCH: Bench()}

@@ -138,31 +138,34 @@ class Signal:
         return format_number(value, self.scale)
 
     def arithmetic(self, payload: bytes) -> str:
-        """How the value comes about, as ``bits 7–0, 15–12 big 1A0 = 416 × 0.1 = 41.6 °``."""
+        """How the value comes about, as ``bits 7–0, 15–12 big = 1A0 = 416 × 0.1 = 41.6 °``."""
+        return " = ".join(self.steps(payload))
+
+    def steps(self, payload: bytes) -> list[str]:
+        """The sides of `arithmetic`: bits taken, raw value, scaling; last what comes out."""
         raw = self._raw_of(payload)
         field = self.field
         shown = raw & ((1 << field.length) - 1)
         digits = f"{shown:b}" if field.length < 4 else f"{shown:0{(field.length + 3) // 4}X}"
-        parts = [f"{bits_words(field)} = {digits}"]
+        steps = [bits_words(field), digits]
         number = float(self.numbers(np.array([raw], np.int64))[0])
         if self.number != "integer":
-            parts.append(f"{self.number} {number:.9g}")
-        elif str(raw) != digits or field.signed:
-            parts.append(f"{'signed ' if field.signed else ''}{raw if field.signed else shown}")
+            steps.append(f"{self.number} {number:.9g}")
+        elif str(raw) != digits and self.role != "checksum":
+            steps.append(str(raw))
         if raw in self.texts:
-            return " = ".join([*parts, f"“{self.texts[raw]}”"])
-        standing = int(self.standing(np.array([raw], np.int64))[0])
-        if standing:
-            return " = ".join([*parts, NOT_AVAILABLE if standing == Standing.NOT_AVAILABLE else ERROR])
-        if self.scale != 1:
-            parts[-1] += f" × {self.scale:.10g}"
-        if self.offset:
-            parts[-1] += f" {'+' if self.offset > 0 else '−'} {abs(self.offset):.10g}"
-        if (self.scale != 1 or self.offset) and self.role != "checksum":
-            parts.append(self.words_of(raw))
-        elif self.unit:
-            parts[-1] += f" {self.unit}"
-        return " = ".join(parts)
+            return [*steps, f"“{self.texts[raw]}”"]
+        if self.scale != 1 or self.offset:
+            if steps[-1] == digits:
+                steps.append(str(raw))
+            steps[-1] += f" × {self.scale:.10g}" if self.scale != 1 else ""
+            steps[-1] += f" {'+' if self.offset > 0 else '−'} {abs(self.offset):.10g}" if self.offset else ""
+        words = self.words_of(raw)
+        if words == steps[-1]:
+            return steps
+        if words == f"{steps[-1]} {self.unit}":
+            steps.pop()
+        return [*steps, words]
 
     def _raw_of(self, payload: bytes) -> int:
         raw = int(self.raw(np.frombuffer(payload, np.uint8)[None, :])[0])

@@ -42,6 +42,23 @@ class Comment:
 
 
 @dataclass(frozen=True)
+class Reading:
+    """What a device was seen to display: a value at a time in ns, and of what; late and rounded as people read."""
+
+    time: int
+    value: float
+    of: str
+
+
+@dataclass(frozen=True)
+class Page:
+    """Signals that a person wants to see together, as ``Message.signal``."""
+
+    name: str
+    signals: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class NamedAsk:
     """An ask that was given a name."""
 
@@ -80,6 +97,8 @@ class Manifest:
         asks: Named asks.
         checks: The user's own checks, as they are written.
         nominal: Nominal cycle times in ns that the user named, by key.
+        readings: What devices were seen to display.
+        pages: The user's own groups of signals.
         packed: Whether the segments are Parquet, for keeping, and must be unpacked to be read.
     """
 
@@ -98,6 +117,8 @@ class Manifest:
     checks: list[str] = field(default_factory=list)
     nominal: dict[int, int] = field(default_factory=dict)
     packed: bool = False
+    readings: list[Reading] = field(default_factory=list)
+    pages: list[Page] = field(default_factory=list)
 
     @property
     def bus_names(self) -> list[str]:
@@ -124,6 +145,8 @@ class Manifest:
             "checks": self.checks,
             "nominal": {str(key): ns for key, ns in self.nominal.items()},
             "packed": self.packed,
+            "readings": [asdict(r) for r in self.readings],
+            "pages": [asdict(p) for p in self.pages],
         }
 
     @classmethod
@@ -145,6 +168,8 @@ class Manifest:
             checks=data["checks"],
             nominal={int(key): ns for key, ns in data["nominal"].items()},
             packed=data["packed"],
+            readings=[Reading(**r) for r in data.get("readings", [])],
+            pages=[Page(p["name"], tuple(p["signals"])) for p in data.get("pages", [])],
         )
 
 
