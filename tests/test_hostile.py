@@ -74,7 +74,7 @@ def test_good_lines_survive_whatever_stands_around_them(name: str, tmp_path: Pat
 
 def nasty_recording(folder: Path) -> Path:
     """Names, texts, units, marks and payloads that hold escape sequences and markup."""
-    signal = Signal("[red]s[/]\x1b[5m", BitField(0, 8), unit="\x1b[1m[b]", texts={27: NASTY}, note="kept")
+    signal = Signal("[red]s[/]\x1b[5m", BitField(0, 8), unit="\x1b[1m[b]", texts={27: NASTY}, found="kept")
     dictionary = Dictionary((Message("a", Form.BASE, 0x1A0, NASTY, (signal,)),))
     payload = b"\x1b]0;owne"
     recorded(folder, batch([Row(START + i * 1_000_000, 0x1A0, payload) for i in range(50)]), dictionary=dictionary)

@@ -26,7 +26,7 @@ RAMP = Message(
     0x220,
     "BowRampState",
     (
-        Signal("angle", BitField(7, 12, "big"), 0.1, unit="°", note="kept"),
+        Signal("angle", BitField(7, 12, "big"), 0.1, unit="°", found="kept"),
         Signal("lock", BitField(10, 2), role="flag", texts={1: "engaged"}),
         Signal("counter", BitField(28, 4), role="counter"),
     ),

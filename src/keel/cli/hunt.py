@@ -16,6 +16,7 @@ from keel.cli.reading import Ask, Rec, read
 if TYPE_CHECKING:
     from keel.hunt.against import Differences
     from keel.hunt.candidates import Findings
+    from keel.hunt.evidence import Evidence
     from keel.hunt.scene import Traffic
     from keel.store.recording import Snapshot
 
@@ -44,10 +45,11 @@ def hunt(
     ask: Ask = "",
     json: Annotated[bool, typer.Option("--json", help="JSON.")] = False,
 ) -> None:
-    """Find the field that carries something. Without evidence given, the recording's own marks are followed."""
-    given = [x for x in (marks, readings, series, against, value, structure or None) if x is not None]
-    if len(given) > 1:
-        raise typer.BadParameter("give one kind of evidence at a time")
+    """Find the field that carries something, by all the evidence given; without any, by the recording's own marks."""
+    given = [x for x in (marks, readings, series, value) if x is not None]
+    alone = [x for x in (against, structure or None) if x is not None]
+    if len(alone) + bool(given) > 1:
+        raise typer.BadParameter("--against and --structure stand alone")
     snapshot, scene, matches = read(recording, ask)
     from keel.hunt.columns import gather
     from keel.hunt.scene import Traffic
@@ -61,41 +63,44 @@ def hunt(
         bad = read(against, ask)
         _against(good_against_bad(traffic, _same_buses(gather(bad[2]), bad[0], snapshot)), snapshot, bad[0], json)
     else:
-        _carried(_follow(traffic, snapshot, scene.start, marks, readings, series, value, at), snapshot, json)
+        from keel.hunt.evidence import tell_apart
+
+        found = evidence_of(snapshot, scene.start, marks, readings, series, value, at).follow(traffic)
+        first = [c for i, c in enumerate(found.candidates) if c.family not in {o.family for o in found.candidates[:i]}]
+        telling = tell_apart(traffic, first[0], first[1], scene.start).words if len(first) > 1 else ""
+        _carried(found, snapshot, telling, json)
 
 
-def _follow(
-    traffic: Traffic,
+def evidence_of(
     snapshot: Snapshot,
     start: int,
-    marks: Path | None,
-    readings: Path | None,
-    series: Path | None,
-    value: str | None,
-    at: str | None,
-) -> Findings:
+    marks: Path | None = None,
+    readings: Path | None = None,
+    series: Path | None = None,
+    value: str | None = None,
+    at: str | None = None,
+) -> Evidence:
+    """The evidence that is given; none is the recording's own marks. ``start`` is time zero, in ns."""
+    from keel.hunt.evidence import Evidence
+    from keel.hunt.exact import Known
     from keel.hunt.files import moment, read_points, read_spans
     from keel.model.span import pair_up
 
-    if readings is not None:
-        from keel.hunt.readings import follow_readings
-
-        return follow_readings(traffic, read_points(readings, start))
-    if series is not None:
-        from keel.hunt.series import follow_series
-
-        return follow_series(traffic, read_points(series, start))
+    known = None
     if value is not None:
-        from keel.hunt.exact import Known, find_exact
-
         try:
-            when = None if at is None else moment(Decimal(at), start)
+            known = Known(value, None if at is None else moment(Decimal(at), start))
         except InvalidOperation:
             raise typer.BadParameter(f"--at {at}: seconds were expected, as 12.5") from None
-        return find_exact(traffic, Known(value, when))
-    from keel.hunt.marks import follow_marks
-
-    return follow_marks(traffic, read_spans(marks, start) if marks else pair_up(snapshot.manifest.marks))
+    spans = read_spans(marks, start) if marks else []
+    if marks is None and readings is None and series is None and known is None:
+        spans = pair_up(snapshot.manifest.marks)
+    return Evidence(
+        tuple(spans),
+        read_points(readings, start) if readings else None,
+        read_points(series, start) if series else None,
+        known,
+    )
 
 
 def _same_buses(columns: dict[int, Any], theirs: Snapshot, ours: Snapshot) -> dict[int, Any]:
@@ -120,7 +125,7 @@ def _who(key: int, *snapshots: Snapshot) -> dict[str, str]:
     return {"bus": plain(names[bus]), "id": format_ident(form, ident)}
 
 
-def _carried(findings: Findings, snapshot: Snapshot, json: bool) -> None:
+def _carried(findings: Findings, snapshot: Snapshot, telling: str, json: bool) -> None:
     rows: list[dict[str, Any]] = []
     for found in findings.candidates:
         field = found.field
@@ -146,6 +151,7 @@ def _carried(findings: Findings, snapshot: Snapshot, json: bool) -> None:
             "nothing_probability": findings.nothing_probability,
             "candidates": rows,
             "notes": list(findings.notes),
+            "next": telling or None,
         }
         print(json_module.dumps(answer, indent=1))
         return
@@ -165,6 +171,8 @@ def _carried(findings: Findings, snapshot: Snapshot, json: bool) -> None:
             f"{row['bus'][:8]:8}{row['id']:>9}{page:>5}{row['start']:>6}{row['length']:>5}  {kind:7}{scale:>11}"
             f"{offset:>10}{row['score']:>7.3f}{row['family']:>7}  {row['why']}"
         )
+    if telling:
+        print(f"\nto tell the first two apart: {telling}")
 
 
 def _structure(traffic: Traffic, snapshot: Snapshot, json: bool) -> None:

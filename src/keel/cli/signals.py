@@ -54,7 +54,7 @@ def signals(
     from keel.formats.valued import ValuesWriter, csv_text, json_lines, text_lines, values_of
 
     patterns = [p.strip() for given in signal or ["*"] for p in given.split(",") if p.strip()]
-    chosen = _choose(scene.book, keys_of(snapshot), patterns)
+    chosen = choose(scene.book, keys_of(snapshot), patterns)
     buses = snapshot.manifest.bus_names
     wide = max((len(f"{c.message.name}.{s.name}") for c in chosen.values() for s in c.signals), default=10)
     writer = ValuesWriter(parquet) if parquet else None
@@ -80,7 +80,7 @@ def signals(
         say("keel: no frame of the recording is of a message that the dictionaries know")
 
 
-def _choose(book: Book, keys: list[int], patterns: list[str]) -> dict[int, Chosen]:
+def choose(book: Book, keys: list[int], patterns: list[str]) -> dict[int, Chosen]:
     """What is wanted of each identifier.
 
     Raises:

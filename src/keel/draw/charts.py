@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from keel.draw.sheet import BRASS, CORAL, DIM, LINE, SEA, bus_colour, new_sheet, save, words
+from keel.hunt.points import Points
 from keel.measure.cycles import Cycle
 from keel.measure.load import Series
 from keel.model.bus import Bus
@@ -75,17 +77,27 @@ def draw_cycles(path: Path, title: str, cycles: list[tuple[str, int, Cycle]]) ->
 
 
 def draw_candidate(
-    path: Path, title: str, why: str, times: Times, values: Any, spans: list[Span], window: Span, start: int
+    path: Path,
+    title: str,
+    why: str,
+    times: Times,
+    values: Any,
+    spans: Sequence[Span],
+    window: Span,
+    start: int,
+    points: Points | None = None,
 ) -> None:
-    """A candidate's value over time with the marked spans behind it."""
+    """A candidate's value over time, with the marked spans behind it and what was read before it."""
     figure = new_sheet(height=3.6)
     axes = figure.subplots()
     for span in spans:
         axes.axvspan((span.start - start) / NS_PER_S, (span.end - start) / NS_PER_S, color=BRASS, alpha=0.18, lw=0)
     axes.step((times - start) / NS_PER_S, values, where="post", color=SEA, linewidth=1.2)
+    if points is not None:
+        axes.plot((points.times - start) / NS_PER_S, points.values, "o", color=BRASS, markersize=4)
     axes.set_xlim((window.start - start) / NS_PER_S, (window.end - start) / NS_PER_S)
-    axes.set_xlabel("seconds; marked spans shaded")
-    axes.set_ylabel("raw value")
+    axes.set_xlabel("seconds" + ("; marked spans shaded" if spans else "; dots are what was read" if points else ""))
+    axes.set_ylabel("raw value" if points is None else "value")
     axes.set_title(words(title))
     axes.text(0.0, -0.24, words(why), transform=axes.transAxes, color=DIM, fontsize=8)
     axes.grid(axis="y", color=LINE, linewidth=0.5)
