@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from keel.app.state import BENCH, FRAMES, HEALTH, HUNT, VALUES, VIEWS, WATCH
+from keel.app.state import BENCH, COMPARE, FRAMES, HEALTH, HUNT, VALUES, VIEWS, WATCH
 
 EVERYWHERE: tuple[str, ...] = tuple(VIEWS)
 
@@ -30,7 +30,7 @@ class Action:
     views: tuple[str, ...] = EVERYWHERE
 
 
-_LISTS = (WATCH, FRAMES, HEALTH, HUNT, VALUES)
+_LISTS = (WATCH, FRAMES, HEALTH, HUNT, VALUES, COMPARE)
 
 ACTIONS: tuple[Action, ...] = (
     Action("hold", "space", "space", "hold", "Hold the picture still, or let it go on", (WATCH, HEALTH, HUNT, VALUES)),
@@ -82,6 +82,12 @@ ACTIONS: tuple[Action, ...] = (
     Action("to_page", "P", "P", "to page", "Put this signal on a page of your own, or take it off", (VALUES,)),
     Action("counters", "h", "h", "", "Show counters, checksums and selectors too", (VALUES,)),
     Action("dictionaries", "D", "D", "", "The dictionaries that are used: add, drop, order"),
+    Action("jump_a", "enter", "enter", "to A", "To the frames of side A", (COMPARE,)),
+    Action("jump_b", "b", "b", "to B", "To the frames of side B", (COMPARE,)),
+    Action("with_other", "w", "w", "with", "Compare with another recording", (COMPARE,)),
+    Action("spans", "s", "s", "spans", "Take the lens as side A, then as side B", (COMPARE,)),
+    Action("align", "t", "t", "align", "Align by start, by mark, or by what happens in the traffic", (COMPARE,)),
+    Action("give_up", "escape", "esc", "", "Give up comparing", (COMPARE,)),
     Action("mark", "m", "m", "mark", "Flag a mark: now, or at the frame in hand"),
     Action("ask", "slash", "/", "ask", "Type an ask"),
     Action("forward", "greater_than_sign", ">", "", "Make again the change that was taken back"),

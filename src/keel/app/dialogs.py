@@ -163,6 +163,7 @@ QUESTIONS = {
     "health": "What is wrong on the line? Load, faults with a jump to each, cycle times and who stopped.",
     "hunt": "Which field carries it? Flag marks around what you do: Keel names what follows.",
     "values": "What do the devices say? Decoded signals; enter draws one, c sets cursors to measure between.",
+    "compare": "What is different? Two recordings, or two spans: ranked, with a jump to both sides.",
     "bench": "Make it happen: the simulated ferry's controls, and faults to set.",
 }
 SHARED = (

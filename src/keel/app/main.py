@@ -12,7 +12,7 @@ from textual.worker import get_current_worker
 from keel.app import asks, dialogs, words
 from keel.app.asks import remember
 from keel.app.bars import AskLine, KeyLine, ViewBar
-from keel.app.state import FRAMES, HUNT, VALUES
+from keel.app.state import COMPARE, FRAMES, HUNT, VALUES, State
 from keel.app.steering import Steering
 from keel.app.tape import Tape
 from keel.errors import KeelError
@@ -20,6 +20,7 @@ from keel.model.span import Span
 
 if TYPE_CHECKING:
     from keel.app.bench import Bench
+    from keel.app.compare import CompareView, Task
     from keel.app.frames import Frames
     from keel.app.health import HealthView
     from keel.app.hunt import Hunt
@@ -128,8 +129,9 @@ class KeelApp(Steering):
         self.call_from_thread(self.views[HUNT].take, None if worker.is_cancelled else result)
 
     def do_give_up(self) -> None:
-        """Give the search up."""
+        """Give up the search, or comparing."""
         self.workers.cancel_group(self, "hunt")
+        self.workers.cancel_group(self, "compare")
 
     def on_hunt_keep(self, message: Hunt.Keep) -> None:
         """Ask for a name, then keep the candidate as a signal."""
@@ -145,6 +147,71 @@ class KeelApp(Steering):
         title = f"Name for {picture.name(candidate.key)} {candidate.field.words()}"
         hint = "Watch and Frames show its raw value under this name.   enter keep   esc leave"
         self.push_screen(dialogs.AskName(title, hint, ""), keep)
+
+    def on_compare_view_run(self, message: CompareView.Run) -> None:
+        """Compare, off the interface thread."""
+        if self.picture is not None:
+            self._compare(self.picture, message.task)
+
+    @work(thread=True, exclusive=True, group="compare")
+    def _compare(self, picture: Picture, task: Task) -> None:
+        from keel.app.sides import run
+
+        worker = get_current_worker()
+        try:
+            found = run(picture.snapshot, task, lambda: worker.is_cancelled)
+        except KeelError as error:
+            self.call_from_thread(self.tell, str(error), 8, True)
+            found = None
+        self.call_from_thread(self.views[COMPARE].take, None if worker.is_cancelled else found)
+
+    def on_compare_view_with_which(self, message: CompareView.WithWhich) -> None:
+        """Choose the other recording."""
+        self._choose_other()
+
+    @work(thread=True, group="shelf")
+    def _choose_other(self) -> None:
+        from keel.app.sides import others
+
+        self.call_from_thread(self._ask_other, others(self._folder))
+
+    def _ask_other(self, choices: list[dialogs.Choice]) -> None:
+        view = self.views[COMPARE]
+
+        def typed(text: str | None) -> None:
+            if text:
+                view.compare_with(Path(text).expanduser())
+
+        def chosen(value: str | None) -> None:
+            if value == "":
+                title = "The path of the other recording"
+                self.push_screen(dialogs.AskName(title, "enter compare   esc leave", ""), typed)
+            elif value is not None:
+                view.compare_with(Path(value))
+
+        choices = [*choices, dialogs.Choice("", "another: type its path")]
+        self.push_screen(dialogs.Choose("compare with", choices), chosen)
+
+    def on_compare_view_jump(self, message: CompareView.Jump) -> None:
+        """To the frames of one side; another recording is opened for it."""
+        from keel.app.sides import place_of
+        from keel.app.watch import ask_of
+
+        view = self.views[COMPARE]
+        if view.found is None or view.asked is None:
+            return
+        side = view.found.a if message.side == "a" else view.found.b
+        key, number = place_of(view.found, message.side, message.difference)
+        if key is None and number is None:
+            self.tell("there are no such frames on this side", 3)
+            return
+        ask = ask_of(side.bus(key), key) if key is not None else ""
+        folder = view.asked.home if message.side == "a" else view.asked.other or view.asked.home
+        self.views[FRAMES].following = False
+        if folder is not None and folder != self._folder:
+            self.switch(folder, State(view=FRAMES, ask=ask, pick=key, frame=number))
+        else:
+            self.change("jump", view=FRAMES, ask=ask, pick=key, frame=number)
 
     def on_values_wanted(self, message: Values.Wanted) -> None:
         """Other values are to be read."""

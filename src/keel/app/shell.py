@@ -26,7 +26,7 @@ from keel.app.head import Head
 from keel.app.palette import DARK, LIGHT, Palette
 from keel.app.paper import Line, Sheet
 from keel.app.shelf import Shelf
-from keel.app.state import FRAMES, HEALTH, VALUES, VIEWS, History, State
+from keel.app.state import COMPARE, FRAMES, HEALTH, VALUES, VIEWS, History, State
 from keel.app.tape import Tape
 from keel.errors import AskError, KeelError
 from keel.model.plain import plain
@@ -132,8 +132,17 @@ class Shell(App[None]):
         self.history = History()
         self._desk = Desk(folder, self._deliver)
         self.editing = Editing(folder, self._desk, self.history)
+        self.views[COMPARE].home = folder
         self._wish()
         self._desk.start()
+
+    def switch(self, folder: Path, state: State) -> None:
+        """Open another recording in this one's place."""
+        self._folder, self.state, self.picture = folder, state, None
+        if state.frame is not None:
+            self.views[FRAMES].expect(state.frame)
+        self._arrange()
+        self._open(folder)
 
     def on_unmount(self) -> None:
         """Stop reading."""

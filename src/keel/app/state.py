@@ -15,6 +15,7 @@ VIEWS: dict[str, tuple[str, str]] = {
     HEALTH: ("3", "Health"),
     HUNT: ("4", "Hunt"),
     VALUES: ("5", "Values"),
+    COMPARE: ("6", "Compare"),
     BENCH: ("9", "Bench"),
 }
 MOST_STEPS_BACK = 200

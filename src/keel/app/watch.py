@@ -346,3 +346,8 @@ def ask_for(picture: Picture, key: int) -> str:
         return f"fault bus:{name}"
     twins = [k for k in picture.census if k != key and unpack_key(k)[1:] == (form, ident)]
     return f"id:{key_words(key)}" + (f" bus:{name}" if twins else "")
+
+
+def ask_of(bus: str, key: int) -> str:
+    """The ask that leaves one identifier of a bus, whatever else is recorded."""
+    return f"fault bus:{bus}" if unpack_key(key)[1] == Form.NONE else f"id:{key_words(key)} bus:{bus}"

@@ -26,6 +26,7 @@ def main() -> None:
     from keel.cli import (  # noqa: F401
         bench,
         checking,
+        compare,
         dictionary,
         draw,
         exporting,

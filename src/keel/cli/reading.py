@@ -52,6 +52,17 @@ def _book_of(given: tuple[str, ...], buses: list[str]) -> Book:
     return Book(found, buses)
 
 
+def opened(given: Path) -> Snapshot:
+    """The recording as it stands; what is wrong with it is told."""
+    from keel.cli import say
+    from keel.store.recording import Recording
+
+    snapshot = Recording(find_recording(given)).snapshot()
+    for problem in (*snapshot.problems, *_damage(find_recording(given), snapshot)):
+        say(f"keel: {problem}")
+    return snapshot
+
+
 def read(
     given: Path,
     ask: str,
@@ -66,13 +77,9 @@ def read(
     from keel.ask.language import parse
     from keel.ask.matches import Matcher
     from keel.ask.scene import scene_of
-    from keel.cli import say
     from keel.model.span import Span
-    from keel.store.recording import Recording
 
-    snapshot = Recording(find_recording(given)).snapshot()
-    for problem in (*snapshot.problems, *_damage(find_recording(given), snapshot)):
-        say(f"keel: {problem}")
+    snapshot = opened(given)
     if dictionaries:
         snapshot = replace(snapshot, book=_book_of(dictionaries, snapshot.manifest.bus_names))
     scene = scene_of(snapshot)

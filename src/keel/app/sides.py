@@ -1,0 +1,49 @@
+"""A comparison for the Compare view: which recordings there are, the run itself, where a difference is seen."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Literal
+
+from keel.app.compare import Task
+from keel.app.dialogs import Choice
+from keel.app.words import duration
+from keel.compare.differences import Comparison, Difference, compare
+from keel.compare.sides import Side, align
+from keel.store.library import find_recording, shelf
+from keel.store.recording import Recording, Snapshot
+
+
+def run(snapshot: Snapshot, task: Task, stopped: Callable[[], bool]) -> Comparison:
+    """Compare; for a worker's thread.
+
+    Raises:
+        KeelError: the other recording cannot be opened.
+    """
+    other = snapshot if task.other is None else Recording(find_recording(task.other)).snapshot()
+    a, b = Side.of(snapshot, task.ask, task.a), Side.of(other, task.ask, task.b)
+    return compare(a, b, align(a, b, task.align), stopped)
+
+
+def others(folder: Path | None) -> list[Choice]:
+    """The recordings on the shelf, but for one."""
+    here = folder.resolve() if folder else None
+    return [
+        Choice(str(one.folder), f"{one.name}  {duration(int(one.seconds * 1e9))}  {one.frames} frames  {one.source}")
+        for one in shelf()
+        if one.folder.resolve() != here and not one.problem
+    ]
+
+
+def place_of(found: Comparison, side: Literal["a", "b"], difference: Difference) -> tuple[int | None, int | None]:
+    """The identifier on a side, and the number of the frame to look at; None if there is none."""
+    of = found.a if side == "a" else found.b
+    time = difference.time_a if side == "a" else difference.time_b
+    key = difference.key
+    if side == "b" and key is not None:
+        key = found.b.key_here(key, found.a)
+    if time is None or not len(of.matches):
+        return key, None
+    rank = min(of.matches.at_or_after(time), len(of.matches) - 1)
+    return key, int(of.matches.numbers(rank, rank + 1)[0])

@@ -1,0 +1,90 @@
+"""``keel compare``: what is different between two recordings, or two spans of one."""
+
+from __future__ import annotations
+
+import json as json_module
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from keel.cli import app, say
+from keel.cli.reading import Ask, Rec, opened
+
+if TYPE_CHECKING:
+    from keel.model.span import Span
+
+
+class AlignBy(StrEnum):
+    """How the second is laid over the first."""
+
+    START = "start"
+    MARK = "mark"
+    TRAFFIC = "traffic"
+
+
+Stretch = typer.Option(metavar="FROM..TO", help="Only these seconds of it, as 10..60; either may be left out.")
+
+
+@app.command(
+    epilog="Examples:  keel compare good.keel bad.keel   keel compare good.keel bad.keel --align traffic --html d.html"
+    "   keel compare tern.keel tern.keel --span-a 0..60 --span-b 60..120 --ask 'bus:a'"
+)
+def compare(
+    a: Rec,
+    b: Annotated[Path, typer.Argument(metavar="REC2", help="The other one.")],
+    ask: Ask = "",
+    align: Annotated[AlignBy, typer.Option("--align", help="How their times go over each other.")] = AlignBy.START,
+    span_a: Annotated[str, Stretch] = "",
+    span_b: Annotated[str, Stretch] = "",
+    json: Annotated[bool, typer.Option("--json", help="JSON.")] = False,
+    html: Annotated[Path | None, typer.Option("--html", metavar="FILE", help="Write a report with drawings.")] = None,
+) -> None:
+    """Tell what is different: identifiers, cycles, loads, moving bits, ranges, states, faults, checks; ranked."""
+    from keel.compare.differences import compare as run
+    from keel.compare.report import as_html, as_json, as_lines
+    from keel.compare.sides import Side
+    from keel.compare.sides import align as lay
+    from keel.errors import AskError
+    from keel.model.plain import plain
+
+    snapshots = [opened(a), opened(b)]
+    sides = [
+        Side.of(s, ask, _span(text, s.span.start, s.span.end, option))
+        for s, text, option in zip(snapshots, (span_a, span_b), ("--span-a", "--span-b"), strict=True)
+    ]
+    if sides[0].problem and sides[1].problem:
+        raise AskError(0, sides[0].problem)
+    found = run(sides[0], sides[1], lay(sides[0], sides[1], align.value))
+    if html is not None:
+        from keel.draw.sides import drawings_of
+        from keel.errors import InputError
+
+        try:
+            html.write_text(as_html(found, drawings_of(found)), encoding="utf-8")
+        except OSError as error:
+            raise InputError(str(html), f"cannot be written ({error.strerror})", "a place to write to") from None
+        say(f"{plain(str(html))}: written")
+    if json:
+        print(json_module.dumps(as_json(found), indent=1))
+    elif html is None:
+        for line in as_lines(found):
+            print(line)
+
+
+def _span(text: str, start: int, end: int, option: str) -> Span | None:
+    from keel.errors import InputError
+    from keel.model.span import Span
+
+    if not text:
+        return None
+    low, dots, high = text.partition("..")
+    try:
+        first = start + round(float(low) * 1e9) if low else start
+        last = start + round(float(high) * 1e9) if high else end
+    except ValueError:
+        first = last = 0
+    if not dots or last <= first:
+        raise InputError(option, f"“{text}” is no stretch of time", "seconds as 10..60")
+    return Span(first, last)

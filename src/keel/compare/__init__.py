@@ -1,0 +1,1 @@
+"""Two recordings, or two spans of one, side by side: aligned, compared, reported."""

@@ -1,0 +1,77 @@
+"""What there is to draw of a difference: a course for each side, both in the first side's time."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from keel.compare.differences import Comparison, Difference
+from keel.compare.sides import Side
+from keel.measure.courses import Courses, Envelope
+from keel.measure.cycles import times_of
+from keel.model.fields import BitField
+from keel.model.identity import unpack_key
+from keel.model.span import Span
+from keel.model.units import NS_PER_S
+from keel.signals.dictionary import Message
+from keel.signals.signal import Signal
+
+RATE = Signal("frames", BitField(0, 1), unit="frames/s")
+
+
+def courses_of(found: Comparison, difference: Difference, columns: int) -> tuple[str, list[tuple[str, Envelope]]]:
+    """A title, and (A or B, course) over the time of A.
+
+    Of a signal or of some bits their values; of anything else the frames a second of the identifier, or of all.
+    """
+    a, b = found.a, found.b
+    shift = found.alignment.offset_ns
+    window = Span(min(a.span.start, b.span.start + shift), max(a.span.end, b.span.end + shift))
+    keys = (difference.key, b.key_here(difference.key, a) if difference.key is not None else None)
+    made: list[tuple[str, Envelope]] = []
+    title = ""
+    for letter, side, key, by in (("A", a, keys[0], 0), ("B", b, keys[1], shift)):
+        if difference.key is not None and (key is None or key not in side.census):
+            continue
+        there = Span(window.start - by, window.end - by)
+        message, signal = _signal(found, side, key, difference)
+        if message is not None and signal is not None and key is not None:
+            envelope = Courses().envelope(side.matches, key, message, signal, there, columns)
+            title = f"{message.name}.{signal.name}"
+        else:
+            envelope = _rate(side, key, there, max(columns // 4, 2))
+            title = f"frames a second of {found.name(difference.key) or 'all'}"
+        made.append((letter, replace(envelope, edges=envelope.edges + by)))
+    return title, made
+
+
+def _signal(
+    found: Comparison, side: Side, key: int | None, difference: Difference
+) -> tuple[Message | None, Signal | None]:
+    """The signal to draw; for bits that nobody named, one made for the purpose."""
+    if key is None or difference.key is None:
+        return None, None
+    message = side.snapshot.book.message(key) or found.a.snapshot.book.message(difference.key)
+    if difference.signal and message is not None:
+        return message, message.signal(difference.signal)
+    if difference.field is None:
+        return None, None
+    name = f"bits {difference.field.start}–{max(difference.field.bits)}"
+    made = Signal(name, difference.field)
+    holder = message or Message(side.bus(key), *unpack_key(key)[1:], found.name(difference.key) or "raw")
+    return replace(holder, signals=(*holder.signals, made)), made
+
+
+def _rate(side: Side, key: int | None, span: Span, columns: int) -> Envelope:
+    edges = span.edges(columns)
+    if key is not None:
+        times = times_of(side.matches, key)
+    else:
+        masks = [(p.chunk.batch.time, p.stored_mask()) for p in side.matches.parts]
+        found = [times if mask is None else times[mask] for times, mask in masks]
+        times = np.concatenate(found) if found else np.zeros(0, np.int64)
+    counts = np.histogram(times, edges)[0]
+    rate = counts / max((span.end - span.start) / columns / NS_PER_S, 1e-9)
+    zeros = np.zeros(columns, np.int64)
+    return Envelope(RATE, edges, rate, rate, rate, rate, counts, zeros, zeros)
