@@ -114,7 +114,13 @@ def test_the_app_shows_markup_and_escapes_as_text(tmp_path: Path) -> None:
         terminal.until("anatomy frame 1", "[red]s[/]·")
         terminal.keys("x", "x", "x")
         terminal.until("payload, text", "·]0;owne")
-        for key, word in (("3", "longest gap"), ("4", "what follows my marks?"), ("e", "esc leave")):
+        for key, word in (
+            ("3", "longest gap"),
+            ("4", "what carries it?"),
+            ("5", "[red]s[/]·"),
+            ("6", "what is different?"),
+            ("e", "esc leave"),
+        ):
             terminal.keys(key)
             terminal.until(word)
         terminal.keys("Escape")

@@ -90,7 +90,7 @@ def test_hunt_answers_in_the_promised_form(voyage: Path, tmp_path: Path) -> None
     marks = tmp_path / "m.csv"
     marks.write_text("19.7,24.4\n34.6,38.3\n")
     answer = json.loads(keel("hunt", voyage, "--marks", marks, "--json").stdout)
-    assert set(answer) == {"evidence", "nothing_probability", "candidates", "notes"}
+    assert set(answer) == {"evidence", "nothing_probability", "candidates", "notes", "next"}
     best = next(c for c in answer["candidates"] if c["id"] == "220")
     assert {c["id"] for c in answer["candidates"][:2]} == {"220", "221"}
     known = {
@@ -214,7 +214,7 @@ def test_the_bench_sails_the_same_voyage_twice(tmp_path: Path) -> None:
         (["record", "--from", "nothing", "{tmp}/y"], 1, "no such source; expected bench"),
         (["hunt", "{log}", "--marks", "/nowhere"], 1, "cannot be read"),
         (["hunt", "{log}", "--readings", "/nowhere"], 1, "lines of time,value"),
-        (["hunt", "{log}", "--structure", "--value", "3"], 2, "one kind of evidence at a time"),
+        (["hunt", "{log}", "--structure", "--value", "3"], 2, "stand alone"),
         (["hunt", "{log}", "--value", "3", "--at", "noon"], 2, "seconds were expected"),
         (["dict", "check", "/nowhere"], 1, "a signal database"),
         (["open", "/nowhere/else"], 1, "no such recording or file"),

@@ -213,6 +213,9 @@ def test_files_are_read_by_their_suffix(tmp_path: Path) -> None:
         save_dictionary(full_dictionary(), tmp_path / name)
         assert len(load_dictionary(tmp_path / name).dictionary.messages) == 35
     with pytest.raises(InputError, match=r"suffix “\.xml” says nothing"):
+        save_dictionary(full_dictionary(), tmp_path / "d.xml")
+    (tmp_path / "d.xml").write_text("<nothing/>")
+    with pytest.raises(InputError, match="holds no message"):
         load_dictionary(tmp_path / "d.xml")
     with pytest.raises(InputError, match="cannot be read"):
         load_dictionary(tmp_path / "none.dbc")

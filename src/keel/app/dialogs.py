@@ -161,7 +161,7 @@ QUESTIONS = {
     "watch": "Who talks, and what just moved? A row for each identifier; bytes glow when they are fresh.",
     "frames": "What happened, in order? What ask and lens leave, one frame taken apart.",
     "health": "What is wrong on the line? Load, faults with a jump to each, cycle times and who stopped.",
-    "hunt": "Which field carries it? Flag marks around what you do: Keel names what follows.",
+    "hunt": "Which field carries it? Marks, readings, a log, a value, good against bad, or nothing at all.",
     "values": "What do the devices say? Decoded signals; enter draws one, c sets cursors to measure between.",
     "compare": "What is different? Two recordings, or two spans: ranked, with a jump to both sides.",
     "bench": "Make it happen: the simulated ferry's controls, and faults to set.",

@@ -16,6 +16,8 @@ from keel.model.span import Mark
 
 if TYPE_CHECKING:
     from keel.hunt.candidates import Candidate
+    from keel.hunt.structure import Structure
+    from keel.signals.dictionary import Signal
     from keel.signals.loading import Loaded
     from keel.store.manifest import Manifest
 
@@ -51,34 +53,41 @@ class Editing:
         self._history.push(f"mark {number}", lambda: self._desk.do(remove), lambda: self._desk.do(add))
         return number
 
-    def keep_signal(self, picture: Picture, candidate: Candidate, name: str) -> str:
-        """Keep a candidate as a named signal; returns what was done, in words."""
+    def keep_signal(self, picture: Picture, key: int, signal: Signal, structure: Structure | None = None) -> str:
+        """Keep a signal in the recording's dictionary; returns what was done, in words.
+
+        Of an identifier with pages the selector is kept, too: without it nobody knows when the signal is there.
+        """
         from keel.signals.dictionary import Signal
         from keel.store.manifest import edit_manifest
 
-        name = re.sub(r"\s+", "_", name)
-        bus_index, form, ident = unpack_key(candidate.key)
+        bus_index, form, ident = unpack_key(key)
         bus = picture.snapshot.manifest.buses[bus_index].name
-        role = "flag" if candidate.field.length == 1 else "value"
-        note = f"found by marks, score {candidate.score:.3f}: {candidate.why}"
-        signal = Signal(name, candidate.field, role=role, found=note)  # type: ignore[arg-type]
-        old = picture.snapshot.manifest.dictionary
+        known = picture.messages.get(key)
+        more = [signal]
+        has_selector = known is not None and known.selector is not None
+        if signal.pages and structure is not None and structure.selector is not None and not has_selector:
+            more.append(Signal("page", structure.selector.field, role="selector", found="seen in the structure"))
+        before = picture.snapshot.manifest.dictionary
 
         def keep() -> None:
             with edit_manifest(self._folder) as manifest:
-                manifest.dictionary = manifest.dictionary.with_signal(bus, form, ident, signal)
+                for one in more:
+                    name = known.name if known is not None else ""
+                    manifest.dictionary = manifest.dictionary.with_signal(bus, form, ident, one, name)
 
         def drop() -> None:
             with edit_manifest(self._folder) as manifest:
-                known = old.find(bus, form, ident)
-                manifest.dictionary = manifest.dictionary.without_signal(bus, form, ident, name)
-                for before in known.signals if known else ():
-                    if before.name == name:
-                        manifest.dictionary = manifest.dictionary.with_signal(bus, form, ident, before)
+                old = before.find(bus, form, ident)
+                for one in more:
+                    manifest.dictionary = manifest.dictionary.without_signal(bus, form, ident, one.name)
+                    for earlier in old.signals if old else ():
+                        if earlier.name == one.name:
+                            manifest.dictionary = manifest.dictionary.with_signal(bus, form, ident, earlier)
 
         self._desk.do(keep)
-        self._history.push(f"signal {name}", lambda: self._desk.do(drop), lambda: self._desk.do(keep))
-        return f"kept {name}: {candidate.field.words()} of {picture.name(candidate.key)}"
+        self._history.push(f"signal {signal.name}", lambda: self._desk.do(drop), lambda: self._desk.do(keep))
+        return f"kept {signal.name}: {signal.field.words()} of {picture.name(key)}"
 
     def use_dictionary(self, loaded: Loaded) -> None:
         """Use a dictionary from now on, after those that are used; undone by no longer using it."""
@@ -121,3 +130,26 @@ class Editing:
         from keel.store.control import ask_control
 
         self._desk.do(lambda: ask_control(self._folder, name, value))
+
+
+def named_signal(text: str, candidate: Candidate) -> Signal:
+    """The signal that a person means by a line: its name, its texts as ``0=off``, and a unit after the last comma.
+
+    Words of the name are joined: ``ramp angle, °`` is ``ramp_angle`` in degrees.
+    """
+    from keel.signals.dictionary import Signal
+
+    texts = {int(raw): word.strip('"') for raw, word in re.findall(r'(-?\d+)=("[^"]*"|[^\s,]+)', text)}
+    rest = re.sub(r'(-?\d+)=("[^"]*"|[^\s,]+)', " ", text)
+    name, _, unit = rest.partition(",")
+    return Signal(
+        re.sub(r"\s+", "_", name.strip()) or "signal",
+        candidate.field,
+        1.0 if candidate.scale is None else candidate.scale,
+        0.0 if candidate.offset is None else candidate.offset,
+        unit.strip(" ,"),
+        texts,
+        "flag" if candidate.field.length == 1 else "value",
+        () if candidate.page is None else ((candidate.page, candidate.page),),
+        found=f"score {candidate.score:.3f}: {candidate.why}",
+    )

@@ -164,7 +164,7 @@ class Frames(Sheet):
 
     def _columns(self, width: int, page: Page) -> list[tuple[Column, int]]:
         kept = self.picture is not None and any(
-            s.note
+            s.found
             for k in set(page.batch.keys().tolist())
             for m in [self.picture.messages.get(k)]
             if m

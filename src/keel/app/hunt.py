@@ -1,43 +1,25 @@
-"""Hunt: which field carries it? What follows the marks, ranked, each candidate drawn over them."""
+"""Hunt: which field carries it? Evidence of any kind, what fits it ranked, each drawn over the evidence."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Literal
 
-import numpy as np
 from textual import events
 from textual.message import Message
 
-from keel.app import words
-from keel.app.loom import loom
+from keel.app.huntdrawing import drawings
+from keel.app.hunthelp import evidence_line, how_to, nothing
+from keel.app.huntrows import Row, name_of, rows_of, table
 from keel.app.paper import Line, Sheet
 from keel.app.picture import Picture
-from keel.app.plot import Chart, Curve, draw_chart
-from keel.app.rows import Column, fit, window
-from keel.app.search import Result, evidence_spans
-from keel.app.strokes import bar
+from keel.app.rows import Column, window
+from keel.app.search import Mode, Pairing, Result, Sought, has_evidence, telling_of
 from keel.hunt.candidates import Candidate
-from keel.hunt.columns import Column as Payloads
-from keel.hunt.columns import flip_shares
-from keel.model.identity import key_words
-from keel.model.span import Span
-from keel.model.units import NS_PER_S
+from keel.hunt.exact import Known
 
-COLUMNS = (
-    Column("rank", "rank", 4, True),
-    Column("bus", "bus", 4),
-    Column("id", "identifier", 10, True),
-    Column("name", "name", 16, drop=2),
-    Column("start", "start", 5, True),
-    Column("bits", "bits", 4, True),
-    Column("order", "order", 7, drop=4),
-    Column("type", "type", 5, drop=3),
-    Column("bar", "score", 10, drop=5),
-    Column("score", "", 5, True),
-    Column("known", "known as", 10, drop=1),
-    Column("why", "why", 58, drop=6),
-)
-LOOM_ROWS = 14
+PAIRINGS: tuple[Pairing, ...] = ("pairs", "moments", "unused")
 
 
 class Hunt(Sheet):
@@ -47,7 +29,7 @@ class Hunt(Sheet):
     class Search(Message):
         """A search is wanted."""
 
-        moments: bool
+        sought: Sought
 
     @dataclass
     class Keep(Message):
@@ -56,17 +38,42 @@ class Hunt(Sheet):
         candidate: Candidate
 
     @dataclass
+    class RuleOut(Message):
+        """A candidate and its family are to be ruled out."""
+
+        words: str
+        names: frozenset[object]
+
+    @dataclass
     class Picked(Message):
-        """A candidate's identifier was picked."""
+        """A row's identifier was picked."""
 
         key: int
+
+    @dataclass
+    class Jump(Message):
+        """To the frames of a difference: on the good side, or the bad one."""
+
+        key: int
+        times: tuple[int, ...]
+        bad: Path | None
+
+    @dataclass
+    class Asked(Message):
+        """Something is to be typed or chosen: a reading, a series, a value, the bad recording."""
+
+        what: Literal["reading", "series", "value", "bad"]
 
     def __init__(self) -> None:
         super().__init__(id="hunt")
         self.picture: Picture | None = None
         self.result: Result | None = None
         self.searching = False
-        self.moments = False
+        self.sought = Sought()
+        self.ruled_out: frozenset[object] = frozenset()
+        self.rows: list[Row] = []
+        self._columns: tuple[Column, ...] = ()
+        self._telling = ""
         self._cursor = self._top = 0
         self._evidence: object = None
 
@@ -74,293 +81,204 @@ class Hunt(Sheet):
         """Show another moment; search when the evidence has changed."""
         self.picture = picture
         marks = tuple(m.time for m in picture.snapshot.manifest.marks)
-        evidence = (marks, picture.wish.lens, picture.wish.ask, self.moments)
+        readings = tuple(r for r in picture.snapshot.manifest.readings if not r.of)
+        evidence = (marks, readings, picture.wish.lens, picture.wish.ask, self.sought)
         if evidence != self._evidence and not self.searching and picture.snapshot.frames:
             self._evidence = evidence
-            if evidence_spans(picture, self.moments):
+            if has_evidence(picture, self.sought):
                 self.searching = True
-                self.post_message(self.Search(self.moments))
+                self.post_message(self.Search(self.sought))
             else:
                 self.result = None
+        self._list()
         self.repaint()
 
     def take(self, result: Result | None) -> None:
-        """What the search gave; None when it was given up."""
-        self.searching = False
+        """What the search gave, or what it has so far; None when it was given up."""
+        self.searching = result is not None and result.is_partial
         if result is not None:
             self.result = result
-            self._cursor = 0
-            if result.findings.candidates:
-                self.post_message(self.Picked(result.findings.candidates[0].key))
+            self._cursor = self._top = 0
+            self._list()
+            if self.rows:
+                self.post_message(self.Picked(self.rows[0].key))
         self.repaint()
+
+    def _list(self) -> None:
+        if self.picture is None or self.result is None:
+            self.rows = []
+            return
+        self._columns, self.rows = rows_of(self.picture, self.result, self.ruled_out)
+        self._cursor = min(self._cursor, max(len(self.rows) - 1, 0))
+        self._telling = self.result.telling
+        if self.ruled_out and self.result.differences is None:
+            left = tuple(row.candidate for row in self.rows if row.candidate is not None)
+            self._telling = telling_of(self.result.traffic, left, self.picture.whole.start)
+
+    @property
+    def row(self) -> Row | None:
+        """The row in hand."""
+        return self.rows[self._cursor] if self._cursor < len(self.rows) else None
 
     @property
     def candidate(self) -> Candidate | None:
         """The candidate in hand."""
-        found = self.result.findings.candidates if self.result else ()
-        return found[self._cursor] if self._cursor < len(found) else None
+        return self.row.candidate if self.row else None
 
     def paint(self, width: int, height: int) -> list[Line]:
-        """Evidence, candidates, drawings."""
+        """Evidence, rows, drawings."""
         picture = self.picture
         if picture is None:
             return []
-        lines = [self._evidence_line(picture, width), self.line(width)]
+        lines = [
+            evidence_line(self.palette, width, picture, self.sought, self.result, self.searching),
+            self.line(width),
+        ]
         result = self.result
         if result is None:
-            return lines + self._how_to(width)
-        if not result.findings.candidates:
-            return lines + self._nothing(picture, result, width)
-        room = min(len(result.findings.candidates), max(height // 4, 4))
-        lines += self._table(picture, result, width, room)
+            return lines + how_to(self.palette, width)
+        if not self.rows:
+            return lines + nothing(self.palette, width, picture, result, bool(self.ruled_out))
+        room = min(len(self.rows), max(height // 4, 4))
+        if result.sought.mode == "structure":
+            room = min(len(self.rows), max(height // 2 - 3, 4))
+        self._top = window(self._cursor, self._top, room, len(self.rows))
+        lines += table(self.palette, width, self._columns, self.rows, self._top, room, self._cursor)
         lines.append(self.line(width))
-        lines += self._drawings(picture, result, width, height - len(lines))
+        if self._telling:
+            at = lines[-1].put(2, "to tell the first two apart: ", self.palette.style("brass"))
+            lines[-1].put(at, self._telling, self.palette.style("text"), max(width - at - 1, 0))
+        row = self.row
+        if row is not None:
+            number = self._cursor + 1
+            lines += drawings(self.palette, width, height - len(lines), picture, result, row, number)
         return lines
-
-    def _evidence_line(self, picture: Picture, width: int) -> Line:
-        style = self.palette.style
-        line = self.line(width)
-        at = line.put(2, "what follows my marks?", style("strong", bold=True)) + 3
-        marks = [m for m in picture.snapshot.manifest.marks if picture.lens.start <= m.time < picture.lens.end]
-        spans = evidence_spans(picture, self.moments)
-        kind = "moments" if self.moments else "pairs (before, after)"
-        marked, give = ("marks", "give") if len(marks) != 1 else ("mark", "gives")
-        text = f"{len(marks)} {marked} as {kind} {give} {len(spans)} span{'s' if len(spans) != 1 else ''}"
-        if not self.moments and len(marks) % 2:
-            text += ", the last mark has no partner"
-        at = line.put(at, text, style("brass")) + 3
-        if self.searching:
-            line.put(at, "searching… (esc gives up)", style("brass"))
-        elif self.result is not None:
-            found = self.result.findings
-            text = f"searched {found.identifiers} identifiers, {words.count(found.fields)} fields"
-            line.put(at, f"{text} in {self.result.took_s:.1f} s", style("dim"), max(width - at - 1, 0))
-        return line
-
-    def _how_to(self, width: int) -> list[Line]:
-        steps = (
-            ("m", "flag a mark"),
-            ("", "work the device: press the button, move the lever"),
-            ("m", "flag another when it is done; each pair of marks makes a span"),
-            ("", "do it two or three times: chance fits one span easily, but not three"),
-            ("r", "search: Keel names the fields that change in your spans and at no other time"),
-        )
-        lines = []
-        for number, (key, text) in enumerate(steps, 1):
-            line = self.line(width)
-            line.put(4, str(number), self.palette.style("dim"))
-            line.put(8, key, self.palette.style("brass", bold=True))
-            line.put(11, text, self.palette.style("text"))
-            lines.append(line)
-        return lines
-
-    def _nothing(self, picture: Picture, result: Result, width: int) -> list[Line]:
-        style = self.palette.style
-        found = result.findings
-        lines = [self.line(width) for _ in range(12)]
-        lines[0].put(4, "Nothing follows the marks.", style("strong", bold=True))
-        count = len(result.spans)
-        chance = f"{found.nothing_probability:.0%}"
-        texts = (
-            f"In {count} span{'s' if count != 1 else ''}, no field of {found.identifiers} identifiers changed in step "
-            "with what you did.",
-            f"The best fits no better than something does by chance: most likely ({chance}) nothing carries it.",
-            "",
-            "It may be that the device says nothing: a dead button looks like this.",
-            "Or the marks cover too much: leave some time between the spans, and mark two or three more.",
-            f"p reads the marks as {'pairs' if self.moments else 'moments'} instead; an ask or the lens narrows "
-            "the search.",
-        )
-        for line, text in zip(lines[2:], texts, strict=False):
-            line.put(4, text, style("text"))
-        if result.spans:
-            room = self.line(width)
-            room.put(4, "the spans:", style("dim"))
-            at = 16
-            for span in result.spans[:8]:
-                low, high = ((t - picture.whole.start) / NS_PER_S for t in (span.start, span.end))
-                at = room.put(at, f"{low:.1f}–{high:.1f} s", style("brass")) + 3
-            lines[9] = room
-        return lines
-
-    def _table(self, picture: Picture, result: Result, width: int, room: int) -> list[Line]:
-        style = self.palette.style
-        columns = fit(COLUMNS, width - 3)
-        head = self.line(width)
-        for column, at in columns:
-            head.put(2 + at, column.title, style("dim"), column.width, column.right)
-        lines = [head]
-        found = result.findings.candidates
-        self._top = window(self._cursor, self._top, room, len(found))
-        for rank in range(self._top, min(self._top + room, len(found))):
-            lines.append(self._row(picture, rank, found[rank], columns, width))
-        return lines
-
-    def _row(
-        self, picture: Picture, rank: int, candidate: Candidate, columns: list[tuple[Column, int]], width: int
-    ) -> Line:
-        style = self.palette.style
-        picked = rank == self._cursor
-        on = "raised" if picked else "ink"
-        line = self.line(width, on)
-        if picked:
-            line.put(0, "▌", style("brass", on))
-        field = candidate.field
-        one_byte = field.last_byte == min(field.bits) // 8
-        cells = {
-            "rank": (str(rank + 1), "brass"),
-            "bus": (f" {picture.bus_name(candidate.key)}", self.palette.bus(candidate.key >> 56)),
-            "id": (key_words(candidate.key), "strong"),
-            "name": (picture.name(candidate.key), "text"),
-            "start": (str(field.start), "text"),
-            "bits": (str(field.length), "text"),
-            "order": ("–" if one_byte else field.order, "dim"),
-            "type": ("int" if field.signed else "flag" if field.length == 1 else "uint", "dim"),
-            "bar": (bar(candidate.score, 10), "sea"),
-            "score": (f"{candidate.score:.3f}", "text"),
-            "known": (self._known_as(picture, candidate), "plum"),
-            "why": (candidate.why, "dim"),
-        }
-        for column, at in columns:
-            text, role = cells[column.name]
-            line.put(2 + at, text, style(role, on, column.name == "id"), column.width, column.right)
-        return line
-
-    def _known_as(self, picture: Picture, candidate: Candidate) -> str:
-        message = picture.messages.get(candidate.key)
-        bits = set(candidate.field.bits)
-        for signal in message.signals if message else ():
-            if bits & set(signal.field.bits):
-                return signal.name
-        return "—"
-
-    def _drawings(self, picture: Picture, result: Result, width: int, height: int) -> list[Line]:
-        candidate = self.candidate
-        if candidate is None or height < 8:
-            return []
-        column = result.payloads[candidate.key]
-        shown_bytes = min(column.payloads.shape[1], 8)
-        wide = max(shown_bytes * 9 + 4, 46) if width >= 130 else 0
-        left = width - wide - (2 if wide else 0)
-        lines = [self.line(width) for _ in range(height)]
-        for line, drawn in zip(lines, self._chart(picture, result, candidate, column, left, height), strict=False):
-            line.paste(0, drawn)
-        if wide:
-            rows = min(height - 2, LOOM_ROWS * 2)
-            for line, drawn in zip(lines, self._loom(picture, result, candidate, column, wide, rows), strict=False):
-                line.paste(left + 2, drawn)
-        return lines
-
-    def _chart(
-        self,
-        picture: Picture,
-        result: Result,
-        candidate: Candidate,
-        column: Payloads,
-        width: int,
-        height: int,
-    ) -> list[Line]:
-        title = self.line(width)
-        at = title.put(2, f"candidate {self._cursor + 1}", self.palette.style("sea", bold=True)) + 1
-        text = f"{picture.name(candidate.key)} {candidate.field.words()}, raw, over your marked spans"
-        if width < 105:
-            # There is no room for the column that says why.
-            text = f"{picture.name(candidate.key)}: {candidate.why}"
-        title.put(at, text, self.palette.style("dim"), width - at - 1)
-        zero = picture.whole.start
-        times, raw = result.traffic.values(candidate)
-        values = raw.astype(np.float64)
-        x = (times - zero) / NS_PER_S
-        # Held values make steps: each value lasts until the next frame.
-        stepped_x = np.repeat(x, 2)[1:]
-        stepped_y = np.repeat(values, 2)[:-1]
-        if len(stepped_x) > 20_000:
-            keep = np.linspace(0, len(stepped_x) - 1, 20_000).astype(int)
-            stepped_x, stepped_y = stepped_x[keep], stepped_y[keep]
-        spans = [((s.start - zero) / NS_PER_S, (s.end - zero) / NS_PER_S) for s in result.spans]
-        low, high = float(values.min()), float(values.max())
-        margin = max((high - low) * 0.08, 0.2)
-        window_s = (float(x[0]), float(x[-1]))
-        chart = Chart([Curve(stepped_x, stepped_y, "sea")], window_s, (low - margin, high + margin), spans=spans)
-        return [title, *draw_chart(self.palette, width, height - 1, chart)]
-
-    def _loom(
-        self, picture: Picture, result: Result, candidate: Candidate, column: Payloads, width: int, rows: int
-    ) -> list[Line]:
-        title = self.line(width)
-        edges = Span(int(column.times[0]), int(column.times[-1]) + 1).edges(rows)
-        each = (edges[-1] - edges[0]) / rows
-        text = f"bit loom · {key_words(candidate.key)} · {words.length(each)} a row"
-        title.put(2, text, self.palette.style("dim"))
-        marked = np.array(
-            [any(s.start < b and s.end > a for s in result.spans) for a, b in zip(edges, edges[1:], strict=False)]
-        )
-        first = max(min(candidate.field.bits) // 8 - 3, 0) if column.payloads.shape[1] > 8 else 0
-        return [title, *loom(self.palette, width, flip_shares(column, edges), candidate.field, marked, first)]
 
     # What people do here.
 
     def move(self, by: int) -> None:
-        """Take another candidate in hand."""
-        count = len(self.result.findings.candidates) if self.result else 0
-        if count:
-            self._cursor = min(max(self._cursor + by, 0), count - 1)
-            candidate = self.candidate
-            if candidate is not None:
-                self.post_message(self.Picked(candidate.key))
+        """Take another row in hand."""
+        if self.rows:
+            self._cursor = min(max(self._cursor + by, 0), len(self.rows) - 1)
+            self.post_message(self.Picked(self.rows[self._cursor].key))
         self.repaint()
 
     def do_up(self) -> None:
-        """The candidate above."""
+        """The row above."""
         self.move(-1)
 
     def do_down(self) -> None:
-        """The candidate below."""
+        """The row below."""
         self.move(1)
 
     def do_page_up(self) -> None:
-        """Some candidates up."""
+        """Some rows up."""
         self.move(-5)
 
     def do_page_down(self) -> None:
-        """Some candidates down."""
+        """Some rows down."""
         self.move(5)
 
     def do_first(self) -> None:
-        """The best candidate."""
-        self.move(-1000)
+        """The best."""
+        self.move(-100_000)
 
     def do_last(self) -> None:
-        """The last candidate."""
-        self.move(1000)
+        """The last."""
+        self.move(100_000)
+
+    def seek(self, sought: Sought) -> None:
+        """Look for something else, or by other evidence."""
+        self.sought = sought
+        if self.picture is not None:
+            self._evidence = None
+            self.show(self.picture)
+
+    def seek_by(self, series: Path | None = None, known: Known | None = None) -> None:
+        """Use a series or a known value besides; None of both takes them back."""
+        if series is None and known is None:
+            self.seek(replace(self.sought, mode="carrier", series=None, known=None))
+        elif series is not None:
+            self.seek(replace(self.sought, mode="carrier", series=series))
+        else:
+            self.seek(replace(self.sought, mode="carrier", known=known))
+
+    def seek_bad(self, bad: Path | None) -> None:
+        """What is wrong in another recording, or in the lens."""
+        self.seek(replace(self.sought, mode="against", bad=bad))
 
     def do_search(self) -> None:
         """Search again."""
         if self.picture is None or self.searching:
             return
-        if not evidence_spans(self.picture, self.moments):
-            self.notify("flag marks first: m before and m after you work the device", timeout=4)
+        if not has_evidence(self.picture, self.sought):
+            self.notify("there is no evidence yet: m marks, r readings, s a series, v a value", timeout=4)
             return
         self.searching = True
-        self.post_message(self.Search(self.moments))
+        self.post_message(self.Search(self.sought))
         self.repaint()
 
     def do_pairing(self) -> None:
-        """Marks as pairs or as moments."""
-        self.moments = not self.moments
-        if self.picture is not None:
-            self.show(self.picture)
+        """Marks as pairs, as moments, or not at all."""
+        following = PAIRINGS[(PAIRINGS.index(self.sought.pairing) + 1) % len(PAIRINGS)]
+        self.seek(replace(self.sought, pairing=following))
+
+    def do_structure(self) -> None:
+        """What payloads are made of, or the candidates again."""
+        mode: Mode = "carrier" if self.sought.mode == "structure" else "structure"
+        self.seek(replace(self.sought, mode=mode))
+
+    def do_reading(self) -> None:
+        """Type what a display shows."""
+        self.post_message(self.Asked("reading"))
+
+    def do_series(self) -> None:
+        """Use a log of another instrument."""
+        self.post_message(self.Asked("series"))
+
+    def do_value(self) -> None:
+        """Look for a value or text that is sent."""
+        self.post_message(self.Asked("value"))
+
+    def do_against(self) -> None:
+        """What is wrong in a bad recording; or the candidates again."""
+        if self.sought.mode == "against":
+            self.seek(replace(self.sought, mode="carrier", bad=None))
+        else:
+            self.post_message(self.Asked("bad"))
+
+    def do_rule_out(self) -> None:
+        """Rule the candidate and its family out."""
+        candidate = self.candidate
+        if candidate is None or self.result is None:
+            return
+        family = [c for c in self.result.findings.candidates if c.family == candidate.family]
+        words = f"ruled out candidate {self._cursor + 1}"
+        self.post_message(self.RuleOut(words, frozenset(name_of(c) for c in [candidate, *family])))
+
+    def rule_out(self, names: frozenset[object]) -> None:
+        """These candidates are ruled out, and no others."""
+        self.ruled_out = names
+        self._list()
+        self.repaint()
 
     def do_keep(self) -> None:
-        """Keep the candidate."""
-        if self.candidate is not None:
-            self.post_message(self.Keep(self.candidate))
+        """Keep the candidate, or go to the frames of a difference."""
+        row = self.row
+        if row is None or self.result is None:
+            return
+        if row.candidate is not None:
+            self.post_message(self.Keep(row.candidate))
+        elif self.result.differences is not None:
+            self.post_message(self.Jump(row.key, row.times, self.result.sought.bad))
+        elif row.field is not None:
+            found = Candidate(row.key, row.field, 0.0, "seen in the structure of its payloads", row.page)
+            self.post_message(self.Keep(found))
 
     def on_click(self, event: events.Click) -> None:
-        """Take the clicked candidate in hand."""
-        count = len(self.result.findings.candidates) if self.result else 0
+        """Take the clicked row in hand."""
         row = self._top + event.y - 3
-        if event.y >= 3 and row < count:
+        if event.y >= 3 and row < len(self.rows):
             self.move(row - self._cursor)
             if event.chain == 2:
                 self.do_keep()

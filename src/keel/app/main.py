@@ -10,6 +10,7 @@ from textual import work
 from textual.worker import get_current_worker
 
 from keel.app import asks, dialogs, words
+from keel.app.asking import ask_evidence, choose_recording
 from keel.app.asks import remember
 from keel.app.bars import AskLine, KeyLine, ViewBar
 from keel.app.state import COMPARE, FRAMES, HUNT, VALUES, State
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
     from keel.app.health import HealthView
     from keel.app.hunt import Hunt
     from keel.app.picture import Picture
+    from keel.app.search import Sought
     from keel.app.values import Values
     from keel.app.watch import Watch
 
@@ -118,15 +120,26 @@ class KeelApp(Steering):
     def on_hunt_search(self, message: Hunt.Search) -> None:
         """Search, off the interface thread."""
         if self.picture is not None:
-            self._search(self.picture, message.moments)
+            self._search(self.picture, message.sought)
 
     @work(thread=True, exclusive=True, group="hunt")
-    def _search(self, picture: Picture, moments: bool) -> None:
-        from keel.app.search import search
+    def _search(self, picture: Picture, sought: Sought) -> None:
+        from keel.app.search import Result, search
 
         worker = get_current_worker()
-        result = search(picture, moments, lambda: worker.is_cancelled)
-        self.call_from_thread(self.views[HUNT].take, None if worker.is_cancelled else result)
+        take = self.views[HUNT].take
+
+        def show(partial: Result) -> None:
+            if not worker.is_cancelled:
+                self.call_from_thread(take, partial)
+
+        try:
+            result = search(picture, sought, lambda: worker.is_cancelled, show)
+        except KeelError as error:
+            self.call_from_thread(self.tell, str(error), 8, True)
+            self.call_from_thread(take, None)
+            return
+        self.call_from_thread(take, None if worker.is_cancelled else result)
 
     def do_give_up(self) -> None:
         """Give up the search, or comparing."""
@@ -136,17 +149,64 @@ class KeelApp(Steering):
     def on_hunt_keep(self, message: Hunt.Keep) -> None:
         """Ask for a name, then keep the candidate as a signal."""
         picture, editing, candidate = self.picture, self.editing, message.candidate
-        if picture is None or editing is None:
+        hunt = self.views[HUNT]
+        if picture is None or editing is None or hunt.result is None:
             return
+        structure = hunt.result.traffic.structures.get(candidate.key)
 
-        def keep(name: str | None) -> None:
-            if name:
-                said = editing.keep_signal(picture, candidate, name)
-                self.tell(said)
+        def keep(text: str | None) -> None:
+            if text:
+                from keel.app.editing import named_signal
+
+                signal = named_signal(text, candidate)
+                self.tell(editing.keep_signal(picture, candidate.key, signal, structure))
 
         title = f"Name for {picture.name(candidate.key)} {candidate.field.words()}"
-        hint = "Watch and Frames show its raw value under this name.   enter keep   esc leave"
+        hint = "name, unit, texts: “speed, km/h” or “gear 0=park 1=drive”   enter keep   esc leave"
         self.push_screen(dialogs.AskName(title, hint, ""), keep)
+
+    def on_hunt_rule_out(self, message: Hunt.RuleOut) -> None:
+        """Rule candidates out; can be taken back."""
+        view = self.views[HUNT]
+        before, after = view.ruled_out, view.ruled_out | message.names
+        self.history.push(message.words, lambda: view.rule_out(before), lambda: view.rule_out(after))
+        view.rule_out(after)
+        self.tell(f"{message.words}; ⌫ takes it back", 2)
+
+    def on_hunt_jump(self, message: Hunt.Jump) -> None:
+        """To the frames of what is wrong, in the bad recording."""
+        from keel.app.watch import ask_of
+
+        picture = self.picture
+        if picture is None:
+            return
+        bus = picture.bus_name(message.key) if message.key >> 56 < len(picture.snapshot.manifest.buses) else ""
+        ask = ask_of(bus, message.key)
+        if message.bad is not None and message.times:
+            self._open_at(message.bad, ask, message.times[0])
+        elif message.times and message.key in picture.census:
+            rank = min(picture.matches.at_or_after(message.times[0]), len(picture.matches) - 1)
+            self._frames_of(message.key, int(picture.matches.numbers(rank, rank + 1)[0]))
+        else:
+            self._frames_of(message.key)
+
+    @work(thread=True, group="shelf")
+    def _open_at(self, given: Path, ask: str, time: int) -> None:
+        from keel.app.sides import frame_at
+        from keel.store.library import find_recording
+
+        try:
+            folder = find_recording(given)
+            number = frame_at(folder, time)
+        except KeelError as error:
+            self.call_from_thread(self.tell, str(error), 8, True)
+            return
+        self.call_from_thread(self.switch, folder, State(view=FRAMES, ask=ask, frame=number))
+
+    def on_hunt_asked(self, message: Hunt.Asked) -> None:
+        """Evidence is to be given."""
+        if self.picture is not None and self.editing is not None:
+            ask_evidence(self, self.views[HUNT], message.what, self.picture, self.editing)
 
     def on_compare_view_run(self, message: CompareView.Run) -> None:
         """Compare, off the interface thread."""
@@ -173,24 +233,8 @@ class KeelApp(Steering):
     def _choose_other(self) -> None:
         from keel.app.sides import others
 
-        self.call_from_thread(self._ask_other, others(self._folder))
-
-    def _ask_other(self, choices: list[dialogs.Choice]) -> None:
-        view = self.views[COMPARE]
-
-        def typed(text: str | None) -> None:
-            if text:
-                view.compare_with(Path(text).expanduser())
-
-        def chosen(value: str | None) -> None:
-            if value == "":
-                title = "The path of the other recording"
-                self.push_screen(dialogs.AskName(title, "enter compare   esc leave", ""), typed)
-            elif value is not None:
-                view.compare_with(Path(value))
-
-        choices = [*choices, dialogs.Choice("", "another: type its path")]
-        self.push_screen(dialogs.Choose("compare with", choices), chosen)
+        choices = others(self._folder)
+        self.call_from_thread(choose_recording, self, "compare with", choices, self.views[COMPARE].compare_with)
 
     def on_compare_view_jump(self, message: CompareView.Jump) -> None:
         """To the frames of one side; another recording is opened for it."""

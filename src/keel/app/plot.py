@@ -65,6 +65,14 @@ class Curve:
 
 
 @dataclass(frozen=True)
+class Dot:
+    """A single point, drawn over the curves."""
+
+    x: float
+    y: float
+
+
+@dataclass(frozen=True)
 class Chart:
     """What a chart shows. ``spans`` are shaded stretches of x."""
 
@@ -74,6 +82,7 @@ class Chart:
     y_unit: str = ""
     x_unit: str = "s"
     spans: Sequence[tuple[float, float]] = field(default_factory=tuple)
+    dots: Sequence[Dot] = field(default_factory=tuple)
 
 
 def draw_chart(palette: Palette, width: int, height: int, chart: Chart) -> list[Line]:
@@ -99,6 +108,11 @@ def draw_chart(palette: Palette, width: int, height: int, chart: Chart) -> list[
             for i, char in enumerate(text):
                 if char != " ":
                     line.ink(AXIS + 1 + i, char, style(curve.role))
+    for dot in chart.dots:
+        if left <= dot.x <= right and low <= dot.y <= high:
+            row = round((1 - (dot.y - low) / (high - low)) * (down - 1))
+            at = AXIS + 1 + min(int((dot.x - left) / (right - left) * across), across - 1)
+            lines[row].ink(at, "●", style("brass", bold=True))
     lines[down].put(AXIS, "└" + "─" * across, style("line"))
     step = nice_step(right - left, max(across // 14, 1))
     for tick in ticks(left, right, max(across // 14, 1)):

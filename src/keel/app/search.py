@@ -4,46 +4,184 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
 
 from keel.app.pages import all_matches
 from keel.app.picture import Picture
-from keel.hunt.candidates import LIKELY_NOTHING, Findings
-from keel.hunt.columns import Column, gather
-from keel.hunt.marks import follow_marks
+from keel.ask.language import parse
+from keel.ask.matches import Matcher, Matches
+from keel.ask.scene import scene_of
+from keel.errors import InputError
+from keel.hunt.against import Differences, good_against_bad
+from keel.hunt.candidates import LIKELY_NOTHING, Candidate, Findings
+from keel.hunt.columns import MOST_FRAMES, Column, gather
+from keel.hunt.evidence import Evidence, tell_apart
+from keel.hunt.exact import Known
+from keel.hunt.files import read_points
+from keel.hunt.points import Points
 from keel.hunt.scene import Traffic
 from keel.model.span import Span, around, pair_up
+from keel.store.library import find_recording
+from keel.store.recording import Recording
+
+FIRST_LOOK = 2_000
+"""So many frames of each identifier give a first ranking, where there are many."""
+MANY_FRAMES = 400_000
+Pairing = Literal["pairs", "moments", "unused"]
+Mode = Literal["carrier", "against", "structure"]
 
 
 @dataclass(frozen=True)
-class Result:
-    """What a search gave, and the payloads of the candidates' identifiers for drawing."""
+class Sought:
+    """What is looked for, and by which evidence besides the recording's marks and readings.
 
+    Attributes:
+        mode: The field that carries something; what is wrong in bad traffic; what payloads are made of.
+        pairing: How marks make spans.
+        series: A log from another instrument.
+        known: A value or text that is sent, and when, in ns.
+        bad: The bad recording; None with ``mode`` against is the lens, against the rest.
+    """
+
+    mode: Mode = "carrier"
+    pairing: Pairing = "pairs"
+    series: Path | None = None
+    known: Known | None = None
+    bad: Path | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Result:
+    """What a search gave, and the traffic for drawing.
+
+    Attributes:
+        findings: Candidates; empty in the other modes.
+        telling: What would tell the first two apart.
+        differences: What is wrong in the bad traffic ``bad``.
+        is_partial: Whether only some frames were looked at yet.
+    """
+
+    sought: Sought
     findings: Findings
     traffic: Traffic
     spans: tuple[Span, ...]
+    points: Points | None
     took_s: float
-    moments: bool
-
-    @property
-    def payloads(self) -> dict[int, Column]:
-        """The frames searched, by key."""
-        return self.traffic.columns
+    telling: str = ""
+    differences: Differences | None = None
+    bad: dict[int, Column] = field(default_factory=dict)
+    is_partial: bool = False
 
 
-def evidence_spans(picture: Picture, moments: bool) -> list[Span]:
+def evidence_spans(picture: Picture, pairing: Pairing) -> list[Span]:
     """The marked spans within the lens."""
     marks = [m for m in picture.snapshot.manifest.marks if picture.lens.start <= m.time < picture.lens.end]
-    return around(marks) if moments else pair_up(marks)
+    if pairing == "unused":
+        return []
+    return around(marks) if pairing == "moments" else pair_up(marks)
 
 
-def search(picture: Picture, moments: bool, stopped: Callable[[], bool]) -> Result:
-    """Run the hunt; for a worker thread. ``stopped`` is asked whether to give up."""
+def readings_of(picture: Picture) -> Points | None:
+    """What was read off the display of what is looked for, within the lens."""
+    said = [r for r in picture.snapshot.manifest.readings if not r.of]
+    said = [r for r in said if picture.lens.start <= r.time < picture.lens.end]
+    if not said:
+        return None
+    return Points(np.array([r.time for r in said]), np.array([r.value for r in said], np.float64)).thinned(len(said))
+
+
+def has_evidence(picture: Picture, sought: Sought) -> bool:
+    """Whether there is enough to search by."""
+    readings = readings_of(picture)
+    enough = readings is not None and len(readings.values) >= 3
+    found = sought.series is not None or sought.known is not None or sought.mode != "carrier"
+    return enough or found or bool(evidence_spans(picture, sought.pairing))
+
+
+def search(
+    picture: Picture, sought: Sought, stopped: Callable[[], bool], show: Callable[[Result], None] = lambda _: None
+) -> Result:
+    """Run the hunt; for a worker thread.
+
+    Args:
+        picture: What is looked at.
+        sought: What is looked for.
+        stopped: Asked whether to give up.
+        show: Takes a first ranking, from some frames, where there are many.
+
+    Raises:
+        KeelError: a file or a recording of the evidence cannot be read.
+    """
     begin = time.monotonic()
-    traffic = Traffic.of(gather(all_matches(picture)), stopped)
-    spans = evidence_spans(picture, moments)
-    findings = follow_marks(traffic, spans, stopped)
-    if findings.nothing_probability > LIKELY_NOTHING:
-        # What comes nearest is no help to somebody whose button is dead.
-        findings = replace(findings, candidates=())
-    return Result(findings, traffic, tuple(spans), time.monotonic() - begin, moments)
+    matches = all_matches(picture)
+    good, bad = matches, None
+    if sought.mode == "against" and sought.bad is not None:
+        other = Recording(find_recording(sought.bad)).snapshot()
+        scene = scene_of(other)
+        bad = _same_buses(Matcher(parse(picture.wish.ask, scene), scene).run(other), picture)
+    elif sought.mode == "against":
+        if picture.wish.lens is None:
+            raise InputError("the lens", "shows all of the recording", "a part of it, taken as bad against the rest")
+        bad = gather(matches)
+        good = Matcher(parse(picture.wish.ask, picture.scene), picture.scene).run(picture.snapshot)
+    spans = evidence_spans(picture, sought.pairing)
+    start = picture.whole.start
+    series = read_points(sought.series, start) if sought.series is not None else None
+    evidence = Evidence(tuple(spans), readings_of(picture), series, sought.known)
+
+    def run(most: int) -> Result:
+        columns = gather(good, most=most)
+        if bad is not None and sought.bad is None:
+            columns = _without(columns, picture.lens)
+        traffic = Traffic.of(columns, stopped)
+        findings, telling, differences = Findings("", 1.0, (), len(columns), len(traffic.carriers)), "", None
+        if bad is not None:
+            differences = good_against_bad(traffic, bad, stopped)
+        elif sought.mode == "carrier":
+            findings = evidence.follow(traffic, stopped)
+            if findings.nothing_probability > LIKELY_NOTHING:
+                # What comes nearest is no help to somebody whose button is dead.
+                findings = replace(findings, candidates=())
+            telling = telling_of(traffic, findings.candidates, start)
+        took, partial = time.monotonic() - begin, most < MOST_FRAMES
+        return Result(
+            sought, findings, traffic, tuple(spans), evidence.points, took, telling, differences, bad or {}, partial
+        )
+
+    if len(good) > MANY_FRAMES:
+        show(run(FIRST_LOOK))
+    return run(MOST_FRAMES)
+
+
+def telling_of(traffic: Traffic, candidates: tuple[Candidate, ...], start: int) -> str:
+    """What would tell the best candidate from the best of another family."""
+    if not candidates:
+        return ""
+    other = next((c for c in candidates if c.family != candidates[0].family), None)
+    return tell_apart(traffic, candidates[0], other, start).words if other is not None else ""
+
+
+def _same_buses(matches: Matches, picture: Picture) -> dict[int, Column]:
+    """Columns of another recording, buses of the same name by this one's numbers."""
+    theirs, ours = matches.snapshot.manifest.bus_names, picture.snapshot.manifest.bus_names
+    found = {}
+    for key, column in gather(matches).items():
+        name = theirs[key >> 56]
+        bus = ours.index(name) if name in ours else len(ours) + (key >> 56)
+        new = bus << 56 | key & (1 << 56) - 1
+        found[new] = replace(column, key=new)
+    return found
+
+
+def _without(columns: dict[int, Column], span: Span) -> dict[int, Column]:
+    """The columns outside a span."""
+    kept = {}
+    for key, column in columns.items():
+        outside = (column.times < span.start) | (column.times >= span.end)
+        if outside.any():
+            kept[key] = replace(column, times=column.times[outside], payloads=column.payloads[outside])
+    return kept

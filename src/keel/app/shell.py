@@ -325,22 +325,10 @@ class Shell(App[None]):
         words = self.history.forward()
         self.tell(f"made again: {words}" if words else "there is nothing to make again", 1.5)
 
-    def do_mark(self) -> None:
-        """Flag a mark: now, or at the frame in hand."""
-        picture, editing = self.picture, self.editing
-        if picture is None or editing is None or not picture.snapshot.frames:
-            self.tell("there is no frame to mark yet", 2)
-            return
-        frames = self.views[FRAMES]
-        if self.state.view == FRAMES and not frames.following and frames.number_in_hand is not None:
-            number = frames.number_in_hand
-            at = int(picture.snapshot.rows(number, number + 1).time[0])
-        elif picture.snapshot.live and not self.state.held:
-            at = picture.snapshot.span.end + int((time.monotonic() - self._received) * 1e9)
-        else:
-            at = picture.lens.end - 1
-        number = editing.add_mark(at)
-        self.tell(f"⚑ mark {number} at {(at - picture.whole.start) / 1e9:.1f} s", 1.5)
+    @property
+    def folder(self) -> Path | None:
+        """The recording that is open."""
+        return self._folder
 
     def _move_lens(self, change: str) -> None:
         picture = self.picture

@@ -26,6 +26,14 @@ def run(snapshot: Snapshot, task: Task, stopped: Callable[[], bool]) -> Comparis
     return compare(a, b, align(a, b, task.align), stopped)
 
 
+def frame_at(folder: Path, time: int) -> int:
+    """The number of the first frame of a recording at or after a time."""
+    scene = Recording(folder).snapshot()
+    matches = Side.of(scene).matches
+    rank = min(matches.at_or_after(time), max(len(matches) - 1, 0))
+    return int(matches.numbers(rank, rank + 1)[0]) if len(matches) else 0
+
+
 def others(folder: Path | None) -> list[Choice]:
     """The recordings on the shelf, but for one."""
     here = folder.resolve() if folder else None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from dataclasses import replace
 
 from keel.app import asks
@@ -16,6 +17,27 @@ from keel.model.units import NS_PER_S
 
 class Steering(Shell):
     """The actions that change what is shared."""
+
+    def do_mark(self) -> None:
+        """Flag a mark: now, or at the frame in hand."""
+        picture, editing = self.picture, self.editing
+        if picture is None or editing is None or not picture.snapshot.frames:
+            self.tell("there is no frame to mark yet", 2)
+            return
+        at = self.moment()
+        number = editing.add_mark(at)
+        self.tell(f"⚑ mark {number} at {(at - picture.whole.start) / 1e9:.1f} s", 1.5)
+
+    def moment(self) -> int:
+        """The moment meant, in ns: of the frame in hand, or now; in what is over, the end of the lens."""
+        picture, frames = self.picture, self.views[FRAMES]
+        assert picture is not None
+        if self.state.view == FRAMES and not frames.following and frames.number_in_hand is not None:
+            number = frames.number_in_hand
+            return int(picture.snapshot.rows(number, number + 1).time[0])
+        if picture.snapshot.live and not self.state.held:
+            return picture.snapshot.span.end + int((time.monotonic() - self._received) * 1e9)
+        return picture.lens.end - 1
 
     # Narrowing.
 

@@ -14,6 +14,7 @@ from keel.ask.scene import scene_of
 from keel.errors import AskError
 from keel.hunt.columns import Column, gather
 from keel.measure.census import Census, census_of
+from keel.model.frames import Rows
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 from keel.store.recording import Snapshot
@@ -23,6 +24,8 @@ CELLS = 4096
 LEAST_CELL_NS = 20_000_000
 SELDOM = 0.2
 """A bit that flips in a smaller share of its frames says when something happened."""
+REGULAR = 0.2
+"""Times from flip to flip that vary by a smaller share are regular."""
 CLEAR = 6.0
 """So many standard deviations the best fit must stand out by."""
 MOST_FRAMES = 50_000
@@ -134,14 +137,21 @@ def _best_fit(a: Side, b: Side) -> Alignment | None:
     return Alignment("traffic", a.span.start + int(shift) - b.span.start, words)
 
 
+def _is_regular(places: Rows) -> bool:
+    steps = np.diff(places)
+    return len(steps) > 3 and float(steps.std()) < REGULAR * float(steps.mean())
+
+
 def _activity(column: Column, start: int, cell: int, size: int) -> np.ndarray[tuple[int], np.dtype[np.float64]] | None:
     """How many seldom flipping bits flip in each stretch of time, centred and of length one."""
     if len(column.times) < 10:
         return None
     moved = np.unpackbits(column.payloads[1:] ^ column.payloads[:-1], axis=1)
     share = moved.mean(axis=0)
-    chosen = (share > 0) & (share < SELDOM)
-    if not chosen.any():
+    chosen = np.flatnonzero((share > 0) & (share < SELDOM))
+    # What flips like a clock, as a counter's bits do, fits itself everywhere.
+    chosen = chosen[[not _is_regular(np.flatnonzero(moved[:, bit])) for bit in chosen.tolist()]]
+    if not len(chosen):
         return None
     place = (column.times[1:] - start) // cell
     counts = np.bincount(place.clip(0, size - 1), moved[:, chosen].sum(axis=1), size)[:size]

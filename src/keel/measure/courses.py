@@ -28,7 +28,7 @@ NONE = 3
 MOST_KEPT = 50_000
 """Folded runs that are kept at most: a recording that grows leaves behind many that nobody asks for again."""
 EXACT = 40_000
-"""Up to so many frames of an identifier each is looked at; of more, whole blocks where that is possible."""
+"""Up to so many frames of an identifier each is looked at; of more, whole blocks where they are fine enough."""
 
 Name = tuple[int, str]
 """A signal of a recording: the identifier's key and the signal's name."""
@@ -119,13 +119,16 @@ class Courses:
                 self._blocks.clear()
         return self._parts.of.get(key, [])
 
-    def pieces(self, matches: Matches, key: int, message: Message, signal: Signal) -> dict[str, Any]:
-        """The signal as blocks in order of time: columns starts, ends, least, most, total, count, absent, wrong."""
+    def pieces(self, matches: Matches, key: int, message: Message, signal: Signal, columns: int = 1) -> dict[str, Any]:
+        """The signal as blocks in order of time: columns starts, ends, least, most, total, count, absent, wrong.
+
+        Single frames where whole blocks would be too coarse for so many columns of time.
+        """
         parts = self._rows(matches, key)
         frames = sum(r.stop - r.start if isinstance(r, slice) else len(r) for _, r in parts)
         found: list[dict[str, Any]] = []
         for chunk, rows in parts:
-            if frames <= EXACT or not isinstance(rows, slice):
+            if frames <= max(EXACT, 2 * BLOCK * columns) or not isinstance(rows, slice):
                 found.append(self._singles(chunk, rows, message, signal))
                 continue
             run = int(chunk.runs_of(np.array([rows.start]))[0])
@@ -182,7 +185,7 @@ class Courses:
         edges = span.edges(columns)
         empty = np.full(columns, np.nan)
         zeros = np.zeros(columns, np.int64)
-        pieces = self.pieces(matches, key, message, signal)
+        pieces = self.pieces(matches, key, message, signal, columns)
         if not pieces or not len(pieces["starts"]):
             return Envelope(signal, edges, empty, empty, empty, empty, zeros, zeros, zeros)
         first = np.clip(np.searchsorted(edges, pieces["starts"], "right") - 1, 0, columns - 1)

@@ -10,9 +10,8 @@ import gc
 import re
 from collections.abc import Iterator
 from functools import lru_cache
-from pathlib import Path
 
-from keel.errors import FieldError, InputError
+from keel.errors import FieldError
 from keel.model.fields import BitField
 from keel.signals.database import AttributeRule, Database, DbMessage, DbSignal, Multiplexing, Problem
 
@@ -27,22 +26,6 @@ _MESSAGE = re.compile(rf"\s*BO_\s+(\d+)\s+({_NAME})\s*:\s*(\d+)\s+({_NAME})?\s*;
 _PAIR = re.compile(rf"({_NUMBER})\s+{_TEXT}", re.S)
 _WORD = re.compile(r"\s*([A-Z][A-Z_0-9]*_?)\b")
 _RANGE = re.compile(r"(\d+)\s*-\s*(\d+)")
-
-
-def read_dbc(path: Path) -> Database:
-    """Read a file.
-
-    Raises:
-        InputError: it cannot be read, or is not of this form at all.
-    """
-    try:
-        raw = path.read_bytes()
-    except OSError as error:
-        raise InputError(str(path), f"cannot be read ({error.strerror})", "a signal database") from None
-    found = parse_dbc(raw)
-    if not found.messages and not found.nodes and not found.others:
-        raise InputError(str(path), "holds no message and no node", "a signal database")
-    return found
 
 
 def decode(raw: bytes) -> tuple[str, str]:

@@ -15,8 +15,6 @@ from keel.signals.dbc_out import write_dbc
 from keel.signals.dictionary import Dictionary
 from keel.signals.own import parse_own, write_own
 
-SUFFIXES = (".dbc", ".toml")
-
 
 @dataclass(frozen=True)
 class Loaded:
@@ -36,17 +34,15 @@ class Loaded:
 
 
 def load_dictionary(path: Path) -> Loaded:
-    """Read a file; which form it is of is seen from its suffix.
+    """Read a file: Keel's own form if its name ends in .toml, else a signal database.
 
     Raises:
-        InputError: it cannot be read, or is of no form that is known.
+        InputError: it cannot be read, or is not of that form.
     """
-    if path.suffix.lower() not in SUFFIXES:
-        raise InputError(str(path), f"the suffix “{path.suffix}” says nothing", "a dictionary: .dbc or .toml")
     try:
         raw = path.read_bytes()
     except OSError as error:
-        raise InputError(str(path), f"cannot be read ({error.strerror})", "a dictionary") from None
+        raise InputError(str(path), f"cannot be read ({error.strerror})", "a signal database or a dictionary") from None
     digest = hashlib.sha256(raw).hexdigest()
     if path.suffix.lower() == ".toml":
         try:
@@ -56,7 +52,7 @@ def load_dictionary(path: Path) -> Loaded:
         dictionary, problems = parse_own(text, str(path))
         return Loaded(dictionary, path, digest, problems)
     database = parse_dbc(raw)
-    if not database.messages and not database.nodes and not database.others:
+    if not (database.messages or database.nodes or database.tables or database.rules or database.new_symbols):
         raise InputError(str(path), "holds no message and no node", "a signal database")
     dictionary, lost = from_database(database, path.stem)
     return Loaded(dictionary, path, digest, database.problems, lost)

@@ -1,0 +1,202 @@
+"""Two recordings side by side: each kind of difference is found, equal ones have none, and reports are harmless."""
+
+from __future__ import annotations
+
+import json
+from html.parser import HTMLParser
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from keel.compare.differences import Comparison, compare
+from keel.compare.drawn import courses_of
+from keel.compare.report import as_html, as_json, as_lines
+from keel.compare.sides import Side, align
+from keel.draw.sides import drawings_of
+from keel.model.fields import BitField
+from keel.model.frames import FrameBatch, batch_of, concat
+from keel.model.identity import Form, pack_key
+from keel.model.span import Mark, Span
+from keel.signals.dictionary import Dictionary, Message, Signal
+from keel.store.manifest import edit_manifest
+from keel.store.recording import Recording, Snapshot
+from tests.making import START, recorded
+
+SPEED = Signal("speed", BitField(0, 8), unit="<b>")
+GEAR = Signal("gear", BitField(8, 2), texts={0: "park", 1: "drive", 2: "<script>"})
+TEMPERATURE = Signal("temperature", BitField(16, 8), absent=((255, 255),))
+BOOK = Dictionary((Message("a", Form.BASE, 0x100, "Drive", (SPEED, GEAR, TEMPERATURE)),))
+SECONDS = 20
+
+
+def stream(ident: int, every_ms: float, payload: Any, first_ms: float = 0.0, **more: Any) -> FrameBatch:
+    """Frames of one identifier; ``payload`` makes bytes of the running number."""
+    count = int(SECONDS * 1000 / every_ms)
+    times = START + (np.arange(count) * every_ms * 1e6 + first_ms * 1e6).astype(np.int64)
+    return batch_of(times, ident, [bytes(payload(i)) for i in range(count)], **more)
+
+
+def drive(i: int) -> list[int]:
+    return [i // 20 % 50, 1, 20]
+
+
+def joined(*streams: FrameBatch) -> FrameBatch:
+    whole = concat(streams)
+    return whole.take(np.argsort(whole.time, kind="stable"))
+
+
+def made(folder: Path, *streams: FrameBatch) -> Snapshot:
+    return recorded(folder, joined(*streams), dictionary=BOOK)
+
+
+@pytest.fixture
+def good(tmp_path: Path) -> Snapshot:
+    return made(
+        tmp_path / "good.keel",
+        stream(0x100, 10, drive),
+        stream(0x200, 50, lambda i: [i % 4, i % 7]),
+        stream(0x300, 100, lambda i: [7]),
+    )
+
+
+def against(good: Snapshot, bad: Snapshot, ask: str = "") -> Comparison:
+    a, b = Side.of(good, ask), Side.of(bad, ask)
+    return compare(a, b, align(a, b))
+
+
+def kinds(found: Comparison) -> set[tuple[str, str, str]]:
+    return {(d["kind"], d["id"] or "", d["signal"] or "") for d in as_json(found)["differences"]}
+
+
+def test_a_recording_does_not_differ_from_itself(good: Snapshot) -> None:
+    assert against(good, good).differences == ()
+
+
+def test_every_kind_of_difference_is_found(good: Snapshot, tmp_path: Path) -> None:
+    def other(i: int) -> list[int]:
+        return [i // 20 % 50 + (100 if i == 1500 else 0), 2 if 700 < i < 900 else 1, 255 if i % 50 == 0 else 20]
+
+    late = stream(0x200, 60, lambda i: [0, i % 7])
+    keep = (late.time < START + 8 * 10**9) | (late.time > START + 10 * 10**9)
+    faulty = np.zeros(200, np.uint32)
+    faulty[50:60] = 1
+    bad = made(
+        tmp_path / "bad.keel",
+        stream(0x100, 10, other),
+        late.take(np.flatnonzero(keep)),
+        stream(0x300, 100, lambda i: [7, 0], faults=faulty),
+        stream(0x400, 100, lambda i: [1]),
+    )
+    found = against(good, bad)
+    expected = {
+        ("only_in_b", "400", ""),
+        ("cycle", "200", ""),
+        ("gap", "200", ""),
+        ("length", "300", ""),
+        ("stopped_moving", "200", ""),
+        ("started_moving", "100", "temperature"),
+        ("range", "100", "speed"),
+        ("state", "100", "gear"),
+        ("not_available", "100", "temperature"),
+        ("faults", "300", ""),
+    }
+    assert expected <= kinds(found)
+    by_kind = {d.kind: d for d in found.differences}
+    state, spike = by_kind["state"], by_kind["range"]
+    gap = next(d for d in found.differences if d.kind == "gap" and d.key == pack_key(0, Form.BASE, 0x200))
+    assert state.time_b == START + 701 * 10_000_000 and state.time_a is None
+    assert gap.time_b is not None and abs(gap.time_b - (START + 8 * 10**9)) < 10**8
+    assert spike.time_b is not None and abs(spike.time_b - (START + 15 * 10**9)) < 10**8
+    scores = [d.score for d in found.differences]
+    assert scores == sorted(scores, reverse=True) and all(0 < s <= 1 for s in scores)
+    # Turned round, what is only in one is only in the other.
+    assert ("only_in_a", "400", "") in kinds(against(bad, good))
+
+
+def test_the_ask_narrows_both_sides(good: Snapshot, tmp_path: Path) -> None:
+    bad = made(tmp_path / "bad.keel", stream(0x100, 20, drive), stream(0x200, 80, lambda i: [i % 4, i % 7]))
+    assert {k[1] for k in kinds(against(good, bad, "id:200"))} == {"200"}
+    assert against(good, bad, "Drive.nosuch>3").a.problem.startswith("at 1: no signal is called")
+
+
+def test_checks_that_come_out_otherwise_are_told(good: Snapshot, tmp_path: Path) -> None:
+    with edit_manifest(tmp_path / "good.keel") as manifest:
+        manifest.checks = ["count(id:300) > 150"]
+    bad = made(tmp_path / "bad.keel", stream(0x100, 10, drive), stream(0x300, 200, lambda i: [7]))
+    found = against(Recording(tmp_path / "good.keel").snapshot(), bad)
+    assert any(d.kind == "check" and d.a.startswith("passed") and d.b.startswith("failed") for d in found.differences)
+
+
+@pytest.mark.parametrize("late_s", [3.0, -2.5])
+def test_traffic_is_laid_over_traffic(tmp_path: Path, late_s: float) -> None:
+    rng = np.random.default_rng(5)
+    steps = np.cumsum(rng.random(4000) < 0.01) % 200
+
+    def course(first: int) -> Any:
+        return lambda i: [int(steps[(i + first) % len(steps)]), i % 16]
+
+    a = made(tmp_path / "a.keel", stream(0x100, 10, course(500)))
+    b = made(tmp_path / "b.keel", stream(0x100, 10, course(500 + int(late_s * 100))))
+    found = align(Side.of(a), Side.of(b), "traffic")
+    # What B shows at its start A shows so much later.
+    assert found.by == "traffic" and found.offset_ns / 1e9 == pytest.approx(late_s, abs=0.1)
+
+
+def test_marks_lay_recordings_over_each_other_where_they_share_one(good: Snapshot, tmp_path: Path) -> None:
+    for name, time in (("good", START + 4 * 10**9), ("other", START + 9 * 10**9)):
+        if name == "other":
+            made(tmp_path / "other.keel", stream(0x100, 10, drive))
+        with edit_manifest(tmp_path / f"{name}.keel") as manifest:
+            manifest.marks = [Mark(1 if name == "good" else 2, time), Mark(3, time)]
+    a, b = (Side.of(Recording(tmp_path / f"{n}.keel").snapshot()) for n in ("good", "other"))
+    assert align(a, b, "mark").offset_ns == -5 * 10**9
+    assert (
+        "no mark of the same number" in align(a, Side.of(made(tmp_path / "x.keel", stream(1, 10, drive))), "mark").words
+    )
+
+
+def test_spans_of_one_recording_are_compared(good: Snapshot) -> None:
+    halves = [Span(START, START + 10**10), Span(START + 10**10, START + 2 * 10**10)]
+    a, b = (Side.of(good, "", span) for span in halves)
+    assert align(a, b).offset_ns == -(10**10)
+    assert compare(a, b, align(a, b)).differences == ()
+
+
+class Tags(HTMLParser):
+    """The tags of a page."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.tags: list[str] = []
+
+    def handle_starttag(self, tag: str, attrs: object) -> None:
+        self.tags.append(tag)
+
+
+def test_reports_hold_everything_and_run_nothing(good: Snapshot, tmp_path: Path) -> None:
+    def other(i: int) -> list[int]:
+        return [i // 20 % 90, 2 if 700 < i < 900 else 1, 20]
+
+    bad = made(tmp_path / "bad.keel", stream(0x100, 10, other), stream(0x200, 50, lambda i: [i % 4, i % 7]))
+    found = against(good, bad)
+    data = json.loads(json.dumps(as_json(found)))
+    assert set(data) == {"a", "b", "aligned", "differences"} and data["a"]["name"] == "good"
+    page = as_html(found, drawings_of(found))
+    parser = Tags()
+    parser.feed(page)
+    assert "script" not in parser.tags and "b" not in parser.tags and parser.tags.count("svg") >= 2
+    assert "&lt;script&gt;" in page and page.count("<?xml") == 0
+    assert any("gear is “<script>” only in B" in line for line in as_lines(found))
+
+
+def test_each_difference_has_something_to_draw(good: Snapshot, tmp_path: Path) -> None:
+    bad = made(
+        tmp_path / "bad.keel", stream(0x100, 20, lambda i: [i % 50, 1, 20]), stream(0x300, 100, lambda i: [i & 9])
+    )
+    found = against(good, bad)
+    assert {d.kind for d in found.differences} >= {"only_in_a", "cycle", "started_moving"}
+    for difference in found.differences:
+        title, courses = courses_of(found, difference, 100)
+        assert title and courses and all(np.isfinite(e.most).any() for _, e in courses)
