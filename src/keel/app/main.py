@@ -277,13 +277,13 @@ class KeelApp(Steering):
             if text is None:
                 return
             try:
-                changed = reading_in(message.time, text, of, picture.whole.start)
+                changed = reading_in(message.moment, text, of, picture.whole.start)
             except ValueError as error:
                 self.tell(str(error), 4, error=True)
                 return
             editing.edit(f"expected {of}", changed)
 
-        at = words.seconds(message.time - picture.whole.start)
+        at = words.seconds(message.moment - picture.whole.start)
         hint = "a number, or the name of a file of times and values; empty removes it   enter keep   esc leave"
         self.push_screen(dialogs.AskName(f"What {of} should be at {at} s", hint, "", empty=True), typed)
 

@@ -19,8 +19,8 @@ from keel.signals.signal import GLYPHS, Signal, Standing
 
 COLUMNS = (
     Column("plot", "", 2),
-    Column("name", "signal", 22),
-    Column("now", "now", 16, True),
+    Column("name", "signal", 20),
+    Column("now", "now", 15, True),
     Column("unit", "unit", 6),
     Column("least", "least", 10, True, drop=3),
     Column("mean", "mean", 10, True, drop=4),
@@ -28,7 +28,7 @@ COLUMNS = (
     Column("trend", "trend", 16, drop=5),
     Column("age", "age", 9, True, drop=1),
     Column("frames", "values", 9, True, drop=7),
-    Column("missing", "not available", 15, drop=6),
+    Column("missing", "not available", 13, drop=6),
     Column("differs", "expected, differs by", 22, drop=8),
 )
 

@@ -37,7 +37,7 @@ class Values(Sheet):
         """What the device displays is to be typed."""
 
         row: Row
-        time: int
+        moment: int
 
     @dataclass
     class ToPage(Message):
