@@ -8,6 +8,7 @@ own ways still, but not by those of the vehicle.
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
@@ -17,6 +18,7 @@ from keel.hunt.carriers import Carrier, constant_above, to_byte_end
 from keel.hunt.points import Points
 from keel.hunt.scene import Traffic
 from keel.hunt.snapping import snap, ways_to_read
+from keel.hunt.unforeseen import PRICE_NATS, unforeseen
 from keel.model.frames import Times
 from keel.model.units import NS_PER_S
 
@@ -28,6 +30,8 @@ CONSIDERED = 30
 TURNS = 60
 FEWEST = 5
 LEAST_NATS = 4.0
+WINDOW_STEPS = 4
+"""Windows of any bits are tried at every fourth offset."""
 
 Floats = npt.NDArray[np.float64]
 
@@ -52,15 +56,27 @@ def follow_series(traffic: Traffic, series: Points, cancelled: Callable[[], bool
         fit[i] = correlation(x, values[:, None])[:, 0] ** 2
         chance[i] = (correlation(x[::3], turned) ** 2).max(axis=0)
     free = independent_points(values)
+    known: dict[int, float] = {}
+    for carrier, row in zip(carriers, fit, strict=True):
+        known[carrier.key] = max(known.get(carrier.key, 0.0), float(row.max()))
+    more = unforeseen(traffic, times, values, offsets[::WINDOW_STEPS], known)
     ranked = np.argsort(-fit.max(axis=1), kind="stable")[:CONSIDERED].tolist()
     found = []
     for i in ranked:
         candidate = _closely(traffic, carriers[i], times, values, float(offsets[fit[i].argmax()]), free)
         if candidate is not None and candidate.nats >= LEAST_NATS:
             found.append((candidate, carriers[i]))
+    for carrier in more:
+        if cancelled():
+            break
+        about = offsets[(correlation(at_offsets(carrier, times, offsets), values[:, None])[:, 0] ** 2).argmax()]
+        candidate = _closely(traffic, carrier, times, values, float(about), free)
+        if candidate is not None and candidate.nats - PRICE_NATS >= LEAST_NATS:
+            why = f"{candidate.why}; the structure alone did not show it"
+            found.append((replace(candidate, nats=candidate.nats - PRICE_NATS, why=why), carrier))
     found.sort(key=lambda pair: -pair[0].nats)
     by_chance = [nats_of(float(r), free) for r in chance.max(axis=0)]
-    best = nats_of(float(fit.max()), free)
+    best = max([nats_of(float(fit.max()), free), *(c.nats for c, carrier in found if carrier in more)])
     nothing = _nothing(best, by_chance)
     if nothing > SURELY_NOTHING:
         found = []
