@@ -7,6 +7,7 @@ import tempfile
 from pathlib import Path
 
 from benchmarks.figures import Figure
+from benchmarks.hunting import hunting
 from benchmarks.interface import answering, first_screen
 from benchmarks.long import appending, captures, looking
 from benchmarks.recording import keeping_up
@@ -28,6 +29,7 @@ def main() -> None:
         folder = Path(name)
         show(first_screen(folder))
         show(looking(folder, int(given.frames)))
+        show(hunting(folder))
         show(captures(folder))
         show(appending(folder))
         show(keeping_up(folder, given.seconds))

@@ -6,7 +6,9 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from textual.pilot import Pilot
 
+from keel.app.main import KeelApp
 from keel.bench.messages import full_dictionary
 from keel.model.fields import BitField
 from keel.model.frames import FrameBatch, batch_of, concat
@@ -212,3 +214,38 @@ async def test_the_ferry_dictionary_shows_how_a_value_comes_about(sailed: Path) 
     async with opened(sailed) as (app, pilot):
         await pilot.press("slash", *"id:1A0", "enter", "2")
         await until(pilot, lambda: "bits 7–0, 15–8 big" in shown(app) and "× 0.1" in shown(app))
+
+
+async def saved(app: KeelApp, pilot: Pilot[None], downs: int, name: str) -> str:
+    """Save what stands at a place of the list of offers; what the file holds."""
+    await pilot.press("e")
+    await until(pilot, lambda: len(app.screen_stack) == 2 and app.screen.focused is not None)
+    await pilot.press(*["down"] * downs, "enter")
+    await until(pilot, lambda: f"saved {name}" in notes(app))
+    return Path(name).read_bytes().decode("utf-8", "replace")
+
+
+async def test_plots_values_and_reports_are_saved(
+    driven: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    recorded(tmp_path / "other.keel", traffic(last=99, top=220), dictionary=Dictionary((DRIVE, OTHER)))
+    monkeypatch.chdir(tmp_path)
+    async with opened(driven) as (app, pilot):
+        await pilot.press("5")
+        await until(pilot, lambda: "Drive.speed" in shown(app))
+        await pilot.press("enter", "down", "enter")
+        assert "<svg" in await saved(app, pilot, 0, "driven-values.svg")
+        table = (await saved(app, pilot, 1, "driven-values.csv")).splitlines()
+        assert table[0] == "t,bus,id,signal,value,raw,unit,text" and len(table) == 2001
+        assert table[-2].endswith(",a,100,Drive.speed,,255,km/h,not available")
+        assert (await saved(app, pilot, 2, "driven-values.parquet")).startswith("PAR1")
+        app.views["compare"].home = driven
+        app.views["compare"].compare_with(tmp_path / "other.keel")
+        await pilot.press("6")
+        await until(pilot, lambda: app.views["compare"].found is not None)
+        assert "<svg" in await saved(app, pilot, 0, "driven-compared.html")
+        assert '"differences"' in await saved(app, pilot, 1, "driven-compared.json")
+        await pilot.press("1")
+        await until(pilot, lambda: app.picture is not None and app.picture.wish.view == "watch")
+        assert "<svg" in await saved(app, pilot, 2, "driven-loom-100.svg")
+        assert "<svg" in await saved(app, pilot, 3, "driven-ribbon-100.svg")

@@ -354,15 +354,23 @@ class KeelApp(Steering):
             return
         from keel.app import saving
 
-        hunt = self.views[HUNT]
-        pick, candidate, result = self.state.pick, hunt.candidate, hunt.result
+        hunt, values = self.views[HUNT], self.views[VALUES]
+        subject = saving.Subject(
+            self.state.view,
+            self.state.pick,
+            hunt.candidate,
+            hunt.result,
+            tuple(values.plotted),
+            tuple(values.cursors),
+            self.views[COMPARE].found,
+        )
 
         def chosen(answer: tuple[str, str] | None) -> None:
             if answer is not None and answer[1].strip():
                 kind, path = answer
-                self._save(lambda: saving.save(kind, Path(path).expanduser(), picture, pick, result, candidate), path)
+                self._save(lambda: saving.save(kind, Path(path).expanduser(), picture, subject), path)
 
-        self.push_screen(dialogs.Export(saving.offers(picture, self.state.view, pick, candidate)), chosen)
+        self.push_screen(dialogs.Export(saving.offers(picture, subject)), chosen)
 
     @work(thread=True, group="save")
     def _save(self, job: Any, path: str) -> None:

@@ -28,7 +28,7 @@ from keel.model.span import Span, around, pair_up
 from keel.store.library import find_recording
 from keel.store.recording import Recording
 
-FIRST_LOOK = 2_000
+FIRST_LOOK = 1_000
 """So many frames of each identifier give a first ranking, where there are many."""
 MANY_FRAMES = 400_000
 Pairing = Literal["pairs", "moments", "unused"]

@@ -42,6 +42,7 @@ def gather(matches: Matches, only: int | None = None, most: int = MOST_FRAMES) -
         only: A key.
         most: Of how many frames each identifier's column has at most.
     """
+    together = max(min(BLOCK_FRAMES, most // BLOCKS), 2)
     counts: dict[int, int] = {}
     for part in matches.parts:
         for key, found in part.each_run() if part.count else ():
@@ -66,8 +67,8 @@ def gather(matches: Matches, only: int | None = None, most: int = MOST_FRAMES) -
                 continue
             chosen = np.arange(-first % every, size, every)
             taken[key].append(_read(batch, found.start + chosen if isinstance(found, slice) else found[chosen]))
-            for begin in np.linspace(0, counts[key] - BLOCK_FRAMES, BLOCKS).astype(np.int64).tolist():
-                low, high = max(begin - first, 0), min(begin + BLOCK_FRAMES - first, size)
+            for begin in np.linspace(0, counts[key] - together, BLOCKS).astype(np.int64).tolist():
+                low, high = max(begin - first, 0), min(begin + together - first, size)
                 if low < high:
                     inside = np.arange(low, high)
                     blocks[key].append(
