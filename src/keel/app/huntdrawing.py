@@ -90,7 +90,7 @@ def _title(picture: Picture, result: Result, row: Row, has_why: bool) -> str:
     missed = ""
     if row.candidate.residual is not None:
         missed = f", off by {row.candidate.residual[0]:.3g}, at worst {row.candidate.residual[1]:.3g}"
-    return f"{name} {row.field.words()} {scaling}{missed}   ● what you read"
+    return f"{name} {scaling}, ● what you read{missed}"
 
 
 def _curves(picture: Picture, result: Result, row: Row) -> tuple[list[Curve], list[Dot], list[tuple[float, float]]]:

@@ -28,8 +28,8 @@ COLUMNS = (
     Column("trend", "trend", 16, drop=5),
     Column("age", "age", 9, True, drop=1),
     Column("frames", "values", 9, True, drop=7),
-    Column("missing", "not available", 13, drop=6),
-    Column("differs", "expected, differs by", 22, drop=8),
+    Column("missing", "not available", 14, True, drop=6),
+    Column("differs", " expected, off by", 20, drop=8),
 )
 
 
@@ -132,7 +132,7 @@ def board_row(
     if expected is not None:
         said, then = expected
         off = "—" if then is None else f"{'+' if then >= said else '−'}{signal.number_words(abs(then - said))}"
-        cells["differs"] = (f"{signal.number_words(said)}, {off}", "brass")
+        cells["differs"] = (f" {signal.number_words(said)}, {off}", "brass")
     for column, at in _fitted(width):
         text, role = cells.get(column.name, ("", "dim"))
         line.put(2 + at, text, style(role, on, column.name == "now"), column.width, column.right)

@@ -40,8 +40,10 @@ def courses_of(found: Comparison, difference: Difference, columns: int) -> tuple
             envelope = Courses().envelope(side.matches, key, message, signal, there, columns)
             title = f"{message.name}.{signal.name}"
         else:
-            envelope = _rate(side, key, there, max(columns // 4, 2))
-            title = f"frames a second of {found.name(difference.key) or 'all'}"
+            faulty = difference.kind == "faults"
+            envelope = _rate(side, None if faulty else key, there, columns, faulty)
+            of = found.name(difference.key) or "all"
+            title = "faulty frames a second" if faulty else f"frames a second of {of}"
         made.append((letter, replace(envelope, edges=envelope.edges + by)))
     return title, made
 
@@ -63,15 +65,25 @@ def _signal(
     return replace(holder, signals=(*holder.signals, made)), made
 
 
-def _rate(side: Side, key: int | None, span: Span, columns: int) -> Envelope:
-    edges = span.edges(columns)
+RATE_CELLS = 6
+"""A rate is taken over so many columns together: a stretch must hold some frames."""
+
+
+def _rate(side: Side, key: int | None, span: Span, columns: int, faulty: bool) -> Envelope:
+    """Frames a second: of an identifier, of all, or of those with a fault."""
+    cells = max(columns // RATE_CELLS, 1)
+    edges = span.edges(cells)
     if key is not None:
         times = times_of(side.matches, key)
     else:
-        masks = [(p.chunk.batch.time, p.stored_mask()) for p in side.matches.parts]
-        found = [times if mask is None else times[mask] for times, mask in masks]
+        found = []
+        for part in side.matches.parts:
+            batch, mask = part.chunk.batch, part.stored_mask()
+            wanted = batch.faults != 0 if faulty else np.ones(len(batch), np.bool_)
+            found.append(batch.time[wanted if mask is None else wanted & mask])
         times = np.concatenate(found) if found else np.zeros(0, np.int64)
     counts = np.histogram(times, edges)[0]
-    rate = counts / max((span.end - span.start) / columns / NS_PER_S, 1e-9)
-    zeros = np.zeros(columns, np.int64)
-    return Envelope(RATE, edges, rate, rate, rate, rate, counts, zeros, zeros)
+    rate = counts / max((span.end - span.start) / cells / NS_PER_S, 1e-9)
+    place = np.arange(columns) * cells // columns
+    drawn, zeros = rate[place], np.zeros(columns, np.int64)
+    return Envelope(RATE, span.edges(columns), drawn, drawn, drawn, drawn, counts[place], zeros, zeros)
