@@ -55,7 +55,7 @@ class Dictionaries(ModalScreen[Answer | None]):
         "Dictionaries {"
         + BOX
         + """}
-    Dictionaries Vertical { width: 104; height: auto; max-height: 84%; background: $panel; padding: 1 3; }
+    Dictionaries Vertical { width: 104; max-width: 96%; height: auto; max-height: 84%; background: $panel; padding: 1; }
     Dictionaries OptionList { height: auto; max-height: 16; border: none; background: $panel; padding: 0; margin: 1 0; }
     Dictionaries OptionList:focus { border: none; }
     Dictionaries Input { border: none; height: 1; padding: 0; background: $background; margin: 0 0 1 0; }

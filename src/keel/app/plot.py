@@ -55,6 +55,11 @@ class Dots:
         return ["".join(chr(0x2800 + int(c)) if c else " " for c in row) for row in self._cells]
 
 
+def row_of(share: float, height: int) -> int:
+    """The row of cells that a height from 0 (bottom) to 1 lies in, as `Dots` draws it."""
+    return min(max(round((1 - share) * (height * 4 - 1)) // 4, 0), height - 1)
+
+
 @dataclass(frozen=True)
 class Curve:
     """A curve; ``x`` and ``y`` in the chart's units, shape (n,)."""
@@ -110,7 +115,7 @@ def draw_chart(palette: Palette, width: int, height: int, chart: Chart) -> list[
                     line.ink(AXIS + 1 + i, char, style(curve.role))
     for dot in chart.dots:
         if left <= dot.x <= right and low <= dot.y <= high:
-            row = round((1 - (dot.y - low) / (high - low)) * (down - 1))
+            row = row_of((dot.y - low) / (high - low), down)
             at = AXIS + 1 + min(int((dot.x - left) / (right - left) * across), across - 1)
             lines[row].ink(at, "●", style("brass", bold=True))
     lines[down].put(AXIS, "└" + "─" * across, style("line"))
@@ -129,6 +134,6 @@ def _y_axis(palette: Palette, lines: list[Line], low: float, high: float, down: 
         line.put(AXIS, "│", style("line"))
     step = nice_step(high - low, max(down // 2, 1))
     for tick in ticks(low, high, max(down // 2, 1)):
-        row = round((1 - (tick - low) / (high - low)) * (down - 1))
+        row = row_of((tick - low) / (high - low), down)
         lines[row].put(AXIS, "┤", style("line"))
         lines[row].put(0, f"{tick_words(tick, step)}{unit}", style("dim"), AXIS - 1, True)

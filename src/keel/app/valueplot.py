@@ -13,7 +13,7 @@ import numpy as np
 from keel.app import words
 from keel.app.palette import Palette
 from keel.app.paper import Line
-from keel.app.plot import AXIS, Dots
+from keel.app.plot import AXIS, Dots, row_of
 from keel.app.strokes import nice_step, tick_words, ticks
 from keel.measure.courses import Envelope
 from keel.signals.signal import Signal
@@ -126,8 +126,8 @@ def _strip(palette: Palette, width: int, height: int, pairs: Sequence[tuple[Plot
                     line.ink(GUTTER + i, char, palette.style(role))
         for time, value in plot.expected:
             at = _place(plot.envelope, time, across)
-            row = round((1 - (value - low) / (high - low)) * (height - 1))
-            if at is not None and 0 <= row < height:
+            row = row_of((value - low) / (high - low), height)
+            if at is not None:
                 lines[row].ink(GUTTER + at, "●", palette.style("brass", bold=True))
     envelope = pairs[0][0].envelope
     for i, cursor in enumerate(what.cursors):
@@ -179,8 +179,8 @@ def _values_axis(palette: Palette, lines: list[Line], plot: Plot, bounds: tuple[
         step = nice_step(high - low, most)
         named = [(tick, tick_words(tick, step)) for tick in ticks(low, high, most)]
     for value, text in named:
-        row = round((1 - (value - low) / (high - low)) * (height - 1))
-        if 0 <= row < height:
+        row = row_of((value - low) / (high - low), height)
+        if low <= value <= high:
             lines[row].put(GUTTER - 1, "┤", palette.style("line"))
             lines[row].put(0, text, palette.style("dim"), GUTTER - 2, True)
 

@@ -55,10 +55,16 @@ def good_against_bad(
             mine += guard_surprises(good.structures[key], one, other)
             mine += field_surprises(good.structures[key], one, other)
         mine.sort(key=lambda f: -f.nats)
-        found += [f if i == 0 else f.scaled(ECHO) for i, f in enumerate(mine)]
+        found += [f if i == 0 or _is_other_reading(f, mine[0]) else f.scaled(ECHO) for i, f in enumerate(mine)]
     found = [f for f in found if f.nats >= LEAST_NATS]
     found.sort(key=lambda f: (-f.nats, f.key))
     return Differences(f"{len(good.columns)} identifiers against {len(bad)}", tuple(found[:MOST_FINDINGS]), len(keys))
+
+
+def _is_other_reading(finding: Finding, first: Finding) -> bool:
+    """Whether it is the same fault of the same field under another name."""
+    kinds = {finding.kind, first.kind}
+    return kinds == {"stuck", "out_of_range"} and finding.field == first.field and finding.page == first.page
 
 
 def _comparable(one: Column, other: Column) -> bool:

@@ -23,6 +23,8 @@ STATE_WEIGHT = 0.35
 NOISE_WINDOW_S = 2.0
 FEWEST_IN_WINDOW = 8
 LONGEST = 62
+LESS_LIKELY = 0.8
+"""What the second reading of one fault counts, beside the first."""
 NOT_AVAILABLE_SURE = 14.0
 NOISE_SURE = 8.0
 
@@ -60,7 +62,7 @@ class Finding:
 
 
 def field_surprises(structure: Structure, good: Column, bad: Column) -> list[Finding]:
-    """What the fields of an identifier do in the bad recording, the most surprising of each field."""
+    """What the fields of an identifier do in the bad recording, of each the most surprising and its other reading."""
     found = []
     for piece in structure.pieces:
         if piece.kind not in ("value", "flag") or not piece.moving:
@@ -71,9 +73,11 @@ def field_surprises(structure: Structure, good: Column, bad: Column) -> list[Fin
             continue
         wide = _moved(_widened(structure, piece, good), piece, good.payloads[mine], bad.payloads[theirs])
         one, other = _both(wide, good, mine, bad, theirs)
-        kind, nats, times, why, field = _worst(piece, wide, one, other, good.payloads[mine], bad.payloads[theirs])
-        if nats > 0:
-            found.append(Finding(structure.key, kind, field or piece.field, min(nats, SURE), times, why, piece.page))
+        for kind, nats, times, why, field in _ways(piece, wide, one, other, good.payloads[mine], bad.payloads[theirs]):
+            if nats > 0:
+                found.append(
+                    Finding(structure.key, kind, field or piece.field, min(nats, SURE), times, why, piece.page)
+                )
     return found
 
 
@@ -98,10 +102,29 @@ def _both(wide: BitField, good: Column, mine: Mask, bad: Column, theirs: Mask) -
     return _Series(good.times[mine], one), _Series(bad.times[theirs], other)
 
 
+def _ways(
+    piece: Piece, wide: BitField, one: _Series, other: _Series, good: npt.NDArray[np.uint8], bad: npt.NDArray[np.uint8]
+) -> list[Way]:
+    """The kind of fault that explains a field best, and what else it may be: one fault looks like several."""
+    best = _worst(piece, wide, one, other, good, bad)
+    if best[0] not in ("stuck", "out_of_range") or not best[2]:
+        return [best]
+    # What is held outside the usual range is both, and only its maker knows which was meant.
+    held = int(other.raw[np.searchsorted(other.times, best[2][0])])
+    low, high = int(one.raw.min()), int(one.raw.max())
+    if low <= held <= high:
+        return [best]
+    if best[0] == "stuck":
+        why = f"holds {held}; in the good one from {low} to {high}"
+        return [best, ("out_of_range", LESS_LIKELY * best[1], best[2], why, None)]
+    stuck = _stuck(one, other)
+    return [best, (stuck[0], min(stuck[1], LESS_LIKELY * best[1]), *stuck[2:])]
+
+
 def _worst(
     piece: Piece, wide: BitField, one: _Series, other: _Series, good: npt.NDArray[np.uint8], bad: npt.NDArray[np.uint8]
 ) -> Way:
-    """The kind of fault that explains a field best: one fault looks like several."""
+    """The kind of fault that explains a field best."""
     absent = _not_available(piece, wide, good, bad, one, other)
     if absent[1] >= NOT_AVAILABLE_SURE:
         rest = max(_stuck(one, other)[1], _out_of_range(one, other)[1], _noisy(one, other)[1])
