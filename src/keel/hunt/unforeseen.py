@@ -44,10 +44,13 @@ def unforeseen(
             if inside.sum() < 20:
                 continue
             rows = np.searchsorted(column.times, moments[inside], "right") - 1
-            for field, _, fit in fit_windows(column.payloads[rows], values[inside]).best(1):
-                bound = max(1 - BETTER * (1 - known.get(key, 0.0)), LEAST_FIT, best[0] if best else 0.0)
-                if fit > bound and not _guards(traffic, key, field.bits):
-                    best = (fit, _carrier(key, column, field))
+            bound = max(1 - BETTER * (1 - known.get(key, 0.0)), LEAST_FIT, best[0] if best else 0.0)
+            fits = fit_windows(column.payloads[rows], values[inside])
+            if fits.fits.max() <= bound:
+                continue
+            ((field, _, fit),) = fits.best(1)
+            if not _guards(traffic, key, field.bits):
+                best = (fit, _carrier(key, column, field))
         if best is not None:
             found.append(best)
     found.sort(key=lambda pair: -pair[0])
