@@ -86,7 +86,7 @@ def long_hunts(path: Path) -> list[Figure]:
     points = Points(moments, np.array([r[0] if r and r[0] is not None else 0.0 for r in read]).round())
 
     def hunt(most: int) -> object:
-        return follow_readings(Traffic.of(gather(matches, most=most)), points)
+        return follow_readings(Traffic.of(gather(matches, most=most, together=min(most // 8, 4000))), points)
 
     hunt(FIRST_LOOK)
     first = best_of(1, lambda: hunt(FIRST_LOOK))

@@ -14,6 +14,8 @@ from pathlib import Path
 
 import pytest
 
+from keel.bench.messages import full_dictionary
+from keel.signals.loading import save_dictionary
 from keel.store.library import shelf
 from keel.store.manifest import load_manifest
 from keel.store.recording import Recording
@@ -147,7 +149,7 @@ def test_from_the_bench_to_a_named_field_and_back_another_day(start: Start, tmp_
     t.until("kept angle")
     # 9: drawings and rows are saved.
     t.keys("e")
-    t.until("over the marks", "as CSV")
+    t.until("over the evidence", "as CSV")
     t.keys("Enter")
     t.until("saved ")
     t.keys("1")
@@ -273,3 +275,56 @@ def test_a_capture_is_opened_by_its_name(start: Start, tmp_path: Path) -> None:
     t.keys("q")
     t.until("EXIT 0")
     assert [s.frames for s in shelf()] == [500]
+
+
+def test_from_a_dictionary_to_values_and_what_is_different(start: Start, tmp_path: Path) -> None:
+    for name, work in (("morning", "ramp=down"), ("noon", "lights=on")):
+        how = ["--seconds", "12", "--out", f"{name}.keel", "--at", f"3s:{work}"]
+        subprocess.run([sys.executable, "-m", "keel", "bench", *how], check=True, capture_output=True)
+    save_dictionary(full_dictionary(), tmp_path / "tern.dbc")
+    t = start(f"{KEEL} open morning.keel")
+    t.until("○ closed", "HelmCommand")
+    # What the builders did not publish is not known; their whole dictionary knows it.
+    t.keys("5")
+    t.until("what do the devices say?", "lever")
+    t.keys("D")
+    t.until("always first: the recording's own", "tern.dbc  here, not used")
+    t.keys("Enter")
+    t.until("tern.dbc: 35 messages", "engaged")
+    t.keys("/")
+    t.type("becomes:BowRampState.lock=free")
+    t.until("enter searches")
+    t.keys("Enter", "2")
+    t.until("1 frame", "BowRampState", "= “free”", "bits 7–0, 15–12 big")
+    t.keys("BSpace", "BSpace", "5", "/")
+    t.type("id:220")
+    t.until("enter searches")
+    t.keys("Enter")
+    t.until("BowRampState.angle", "engaged")
+    t.keys("Enter", "Down", "Enter", "c", "c")
+    t.until("B − A", "BowRampState.lock", "free ┤")
+    # A reading of the display, and by how much the value differs from it.
+    t.keys("x")
+    t.until("should be at")
+    t.type("1")
+    t.keys("Enter")
+    t.until("expected 1 at")
+    t.keys("BSpace")
+    t.until("expected 1 at", gone=True)
+    # The other recording, from its path; then over to its side.
+    t.keys("/")
+    t.keys("C-u")
+    t.keys("Enter", "6", "w")
+    t.until("another: type its path")
+    t.keys("Down", "Enter")
+    t.until("The path of the recording")
+    t.type("noon.keel")
+    t.keys("Enter")
+    t.until("lights is “on” only in B", "stopped moving")
+    t.keys("e")
+    t.until("as a report with drawings")
+    t.keys("Escape")
+    t.until("as a report with drawings", gone=True)
+    t.keys("q")
+    t.until("EXIT 0")
+    assert [d.name for d in load_manifest(tmp_path / "morning.keel").dictionaries] == ["tern"]

@@ -10,7 +10,8 @@ from textual import events
 from textual.message import Message
 
 from keel.app import words
-from keel.app.paper import Line, Sheet
+from keel.app.listed import Listed
+from keel.app.paper import Line
 from keel.app.picture import Picture
 from keel.app.rows import Column, fit, grow, window
 from keel.app.strokes import bar
@@ -46,7 +47,7 @@ class Task:
     ask: str
 
 
-class CompareView(Sheet):
+class CompareView(Listed):
     """The view."""
 
     @dataclass
@@ -238,30 +239,6 @@ class CompareView(Sheet):
         if count:
             self._cursor = min(max(self._cursor + by, 0), count - 1)
         self.repaint()
-
-    def do_up(self) -> None:
-        """The difference above."""
-        self.move(-1)
-
-    def do_down(self) -> None:
-        """The difference below."""
-        self.move(1)
-
-    def do_page_up(self) -> None:
-        """Some up."""
-        self.move(-10)
-
-    def do_page_down(self) -> None:
-        """Some down."""
-        self.move(10)
-
-    def do_first(self) -> None:
-        """The most telling."""
-        self.move(-100_000)
-
-    def do_last(self) -> None:
-        """The least telling."""
-        self.move(100_000)
 
     def do_with_other(self) -> None:
         """Choose the other recording."""

@@ -9,9 +9,10 @@ from textual.message import Message
 
 from keel.app import words
 from keel.app.anatomy import Subject, anatomy
+from keel.app.listed import Listed
 from keel.app.nothing import nothing_lines
 from keel.app.pages import Page, fetch, next_fault, recent, terms_of
-from keel.app.paper import Line, Sheet
+from keel.app.paper import Line
 from keel.app.payloads import next_form, write_payload
 from keel.app.picture import Picture
 from keel.app.ribbon import kept_words
@@ -41,7 +42,7 @@ COLUMNS = (
 )
 
 
-class Frames(Sheet):
+class Frames(Listed):
     """The view."""
 
     @dataclass
@@ -282,6 +283,11 @@ class Frames(Sheet):
 
     # What people do here.
 
+    @property
+    def page_rows(self) -> int:
+        """How many rows a page is."""
+        return self.rows
+
     def move(self, by: int) -> None:
         """Take another frame in hand; going back stops following."""
         picture = self.picture
@@ -314,31 +320,7 @@ class Frames(Sheet):
                 self.show(self.picture)
         self.repaint()
 
-    def do_up(self) -> None:
-        """One frame up."""
-        self.move(-1)
-
-    def do_down(self) -> None:
-        """One frame down."""
-        self.move(1)
-
-    do_next_match, do_previous_match = do_down, do_up
-
-    def do_page_up(self) -> None:
-        """One page up."""
-        self.move(-self.rows)
-
-    def do_page_down(self) -> None:
-        """One page down."""
-        self.move(self.rows)
-
-    def do_first(self) -> None:
-        """To the first frame."""
-        self.move(-self.cursor)
-
-    def do_last(self) -> None:
-        """To the last frame."""
-        self.move(1 << 60)
+    do_next_match, do_previous_match = Listed.do_down, Listed.do_up
 
     def do_left(self) -> None:
         """Earlier payload bytes."""

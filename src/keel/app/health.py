@@ -10,7 +10,8 @@ from textual.message import Message
 
 from keel.app import words
 from keel.app.checktable import check_lines
-from keel.app.paper import Line, Sheet
+from keel.app.listed import Listed
+from keel.app.paper import Line
 from keel.app.picture import Health, Picture
 from keel.app.plot import Chart, Curve, draw_chart
 from keel.app.roster import terms_of
@@ -47,7 +48,7 @@ CYCLE_COLUMNS = (
 STATE_ROLES = {"steady": "dim", "too few": "faint"}
 
 
-class HealthView(Sheet):
+class HealthView(Listed):
     """The view."""
 
     @dataclass
@@ -263,30 +264,6 @@ class HealthView(Sheet):
         if keys:
             at = keys.index(self.pick) if self.pick in keys else 0
             self.post_message(self.Picked(keys[min(max(at + by, 0), len(keys) - 1)]))
-
-    def do_up(self) -> None:
-        """One row up."""
-        self.move(-1)
-
-    def do_down(self) -> None:
-        """One row down."""
-        self.move(1)
-
-    def do_page_up(self) -> None:
-        """One page up."""
-        self.move(-10)
-
-    def do_page_down(self) -> None:
-        """One page down."""
-        self.move(10)
-
-    def do_first(self) -> None:
-        """To the first row."""
-        self.move(-(1 << 30))
-
-    def do_last(self) -> None:
-        """To the last row."""
-        self.move(1 << 30)
 
     def do_panel(self) -> None:
         """The other list."""

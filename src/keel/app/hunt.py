@@ -12,7 +12,8 @@ from textual.message import Message
 from keel.app.huntdrawing import drawings
 from keel.app.hunthelp import evidence_line, how_to, nothing
 from keel.app.huntrows import Row, name_of, rows_of, table
-from keel.app.paper import Line, Sheet
+from keel.app.listed import Listed
+from keel.app.paper import Line
 from keel.app.picture import Picture
 from keel.app.rows import Column, window
 from keel.app.search import Mode, Pairing, Result, Sought, has_evidence, telling_of
@@ -22,7 +23,7 @@ from keel.hunt.exact import Known
 PAIRINGS: tuple[Pairing, ...] = ("pairs", "moments", "unused")
 
 
-class Hunt(Sheet):
+class Hunt(Listed):
     """The view."""
 
     @dataclass
@@ -156,36 +157,17 @@ class Hunt(Sheet):
 
     # What people do here.
 
+    @property
+    def page_rows(self) -> int:
+        """How many rows a page is."""
+        return 5
+
     def move(self, by: int) -> None:
         """Take another row in hand."""
         if self.rows:
             self._cursor = min(max(self._cursor + by, 0), len(self.rows) - 1)
             self.post_message(self.Picked(self.rows[self._cursor].key))
         self.repaint()
-
-    def do_up(self) -> None:
-        """The row above."""
-        self.move(-1)
-
-    def do_down(self) -> None:
-        """The row below."""
-        self.move(1)
-
-    def do_page_up(self) -> None:
-        """Some rows up."""
-        self.move(-5)
-
-    def do_page_down(self) -> None:
-        """Some rows down."""
-        self.move(5)
-
-    def do_first(self) -> None:
-        """The best."""
-        self.move(-100_000)
-
-    def do_last(self) -> None:
-        """The last."""
-        self.move(100_000)
 
     def seek(self, sought: Sought) -> None:
         """Look for something else, or by other evidence."""

@@ -18,7 +18,7 @@ from keel.ask.scene import scene_of
 from keel.errors import InputError
 from keel.hunt.against import Differences, good_against_bad
 from keel.hunt.candidates import LIKELY_NOTHING, Candidate, Findings
-from keel.hunt.columns import MOST_FRAMES, Column, gather
+from keel.hunt.columns import BLOCK_FRAMES, MOST_FRAMES, Column, gather
 from keel.hunt.evidence import Evidence, tell_apart
 from keel.hunt.exact import Known
 from keel.hunt.files import read_points
@@ -134,7 +134,7 @@ def search(
     evidence = Evidence(tuple(spans), readings_of(picture), series, sought.known)
 
     def run(most: int) -> Result:
-        columns = gather(good, most=most)
+        columns = gather(good, most=most, together=min(most // 8, BLOCK_FRAMES))
         if bad is not None and sought.bad is None:
             columns = _without(columns, picture.lens)
         traffic = Traffic.of(columns, stopped)

@@ -73,7 +73,7 @@ def _title(palette: Palette, width: int, plot: Plot, what: Plots, role: str) -> 
     for letter, text in zip("AB", shown, strict=False):
         at = line.put(at, letter, palette.style("brass", bold=True)) + 1
         at = line.put(at, text, palette.style("text")) + 3
-    if len(plot.at) == 2 and plot.at[0] is not None and plot.at[1] is not None:
+    if not plot.signal.texts and len(plot.at) == 2 and plot.at[0] is not None and plot.at[1] is not None:
         at = line.put(at, "B − A", palette.style("brass", bold=True)) + 1
         at = line.put(at, plot.signal.number_words(plot.at[1] - plot.at[0]), palette.style("text")) + 3
     for time, value in plot.expected[-1:]:
@@ -175,7 +175,7 @@ def _values_axis(palette: Palette, lines: list[Line], plot: Plot, bounds: tuple[
     if signal.texts and len(signal.texts) <= 8:
         named = [(raw * signal.scale + signal.offset, text) for raw, text in signal.texts.items()]
     else:
-        most = max(height - 1, 1)
+        most = max(height - 1 if height < 8 else height // 2, 1)
         step = nice_step(high - low, most)
         named = [(tick, tick_words(tick, step)) for tick in ticks(low, high, most)]
     for value, text in named:

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from textual import events
 from textual.message import Message
 
-from keel.app.paper import Line, Sheet
+from keel.app.listed import Listed
+from keel.app.paper import Line
 from keel.app.picture import Picture, ValuesWish
 from keel.app.rows import window
 from keel.app.valueboard import Row, board_row, heading, rows_of
@@ -19,7 +20,7 @@ STRIP = 7
 """Rows that a plot of its own likes to have."""
 
 
-class Values(Sheet):
+class Values(Listed):
     """The view."""
 
     @dataclass
@@ -217,6 +218,11 @@ class Values(Sheet):
             order = range(len(self._rows) - 1, -1, -1) if by > 0 else range(len(self._rows))
             self._cursor = next((i for i in order if self._rows[i].name is not None), self._cursor)
 
+    @property
+    def page_rows(self) -> int:
+        """How many rows a page is."""
+        return self._room
+
     def move(self, by: int) -> None:
         """Take another signal in hand."""
         self._step(by)
@@ -225,30 +231,6 @@ class Values(Sheet):
         self._top = window(self._cursor, self._top, self._room, len(self._rows))
         self._ask()
         self.repaint()
-
-    def do_up(self) -> None:
-        """The signal above."""
-        self.move(-1)
-
-    def do_down(self) -> None:
-        """The signal below."""
-        self.move(1)
-
-    def do_page_up(self) -> None:
-        """A page up."""
-        self.move(-self._room)
-
-    def do_page_down(self) -> None:
-        """A page down."""
-        self.move(self._room)
-
-    def do_first(self) -> None:
-        """The first signal."""
-        self.move(-len(self._rows))
-
-    def do_last(self) -> None:
-        """The last signal."""
-        self.move(len(self._rows))
 
     def do_plot(self) -> None:
         """Draw the signal in hand too, or no longer."""

@@ -7,8 +7,9 @@ from dataclasses import dataclass, replace
 from textual import events
 from textual.message import Message
 
+from keel.app.listed import Listed
 from keel.app.nothing import nothing_lines
-from keel.app.paper import Line, Sheet
+from keel.app.paper import Line
 from keel.app.payloads import next_form
 from keel.app.picture import Picture
 from keel.app.preferences import prefer, preference
@@ -38,7 +39,7 @@ UPWARD = ("bus", "id", "name", "cycle", "payload")
 RIBBON_ROWS = 7
 
 
-class Watch(Sheet):
+class Watch(Listed):
     """The view."""
 
     @dataclass
@@ -210,6 +211,11 @@ class Watch(Sheet):
 
     # What people do here.
 
+    @property
+    def page_rows(self) -> int:
+        """How many rows a page is."""
+        return max(self.size.height - RIBBON_ROWS - 2, 1)
+
     def move(self, by: int) -> None:
         """Move the pick."""
         if not self._keys:
@@ -218,30 +224,6 @@ class Watch(Sheet):
         key = self._keys[min(max(at + by, 0), len(self._keys) - 1)]
         if key != self.pick:
             self.post_message(self.Picked(key))
-
-    def do_up(self) -> None:
-        """One row up."""
-        self.move(-1)
-
-    def do_down(self) -> None:
-        """One row down."""
-        self.move(1)
-
-    def do_page_up(self) -> None:
-        """One page up."""
-        self.move(-max(self.size.height - RIBBON_ROWS - 2, 1))
-
-    def do_page_down(self) -> None:
-        """One page down."""
-        self.move(max(self.size.height - RIBBON_ROWS - 2, 1))
-
-    def do_first(self) -> None:
-        """To the first row."""
-        self.move(-len(self._keys))
-
-    def do_last(self) -> None:
-        """To the last row."""
-        self.move(len(self._keys))
 
     def do_left(self) -> None:
         """The ribbon from an earlier byte."""

@@ -20,7 +20,7 @@ from keel.measure.load import bus_means
 from keel.model.fields import BitField
 from keel.model.frames import Rows
 from keel.model.identity import key_words
-from keel.signals.dictionary import Message
+from keel.signals.dictionary import Message, joined
 from keel.signals.reading import decode_rows
 from keel.signals.signal import Signal
 
@@ -79,7 +79,7 @@ class Comparison:
         """The message name of an identifier, as either side knows it."""
         if key is None:
             return ""
-        message = _message(self.a, self.b, key)
+        message = message_of(self.a, self.b, key)
         return message.name if message else ""
 
 
@@ -113,9 +113,14 @@ def _surprise(nats: float) -> float:
     return round(1 - exp(-max(nats, 0.0) / EXPECTED_NATS), 4)
 
 
-def _message(a: Side, b: Side, key: int) -> Message | None:
+def message_of(a: Side, b: Side, key: int) -> Message | None:
+    """What both sides' dictionaries know of an identifier, named as the first side does."""
     there = b.key_here(key, a)
-    return a.snapshot.book.message(key) or (b.snapshot.book.message(there) if there is not None else None)
+    mine = a.snapshot.book.message(key)
+    theirs = b.snapshot.book.message(there) if there is not None else None
+    if mine is None or theirs is None:
+        return mine or theirs
+    return joined(mine, theirs)
 
 
 def _common(a: Side, b: Side) -> Iterator[tuple[int, Tally, Tally]]:
@@ -234,7 +239,7 @@ def _moved(
     lost = np.flatnonzero((moving[:bits] >= MOVED) & (still[:bits] == 0) & (expected[:bits] >= 2))
     if not len(lost):
         return
-    message = _message(a, b, key)
+    message = message_of(a, b, key)
     for run in np.split(lost, np.flatnonzero(np.diff(lost) > 1) + 1):
         low, high = int(run[0]), int(run[-1])
         field = BitField(low, high - low + 1)
@@ -258,7 +263,7 @@ def _signal_over(message: Message | None, field: BitField) -> str:
 def _values(a: Side, b: Side) -> Iterator[Difference]:
     courses_a, courses_b = Courses(), Courses()
     for key, _, _ in _common(a, b):
-        message = _message(a, b, key)
+        message = message_of(a, b, key)
         there = b.key_here(key, a)
         if message is None or there is None:
             continue

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from keel.compare.differences import Comparison, Difference
+from keel.compare.differences import Comparison, Difference, message_of
 from keel.compare.sides import Side
 from keel.measure.courses import Courses, Envelope
 from keel.measure.cycles import times_of
@@ -54,7 +54,7 @@ def _signal(
     """The signal to draw; for bits that nobody named, one made for the purpose."""
     if key is None or difference.key is None:
         return None, None
-    message = side.snapshot.book.message(key) or found.a.snapshot.book.message(difference.key)
+    message = message_of(found.a, found.b, difference.key)
     if difference.signal and message is not None:
         return message, message.signal(difference.signal)
     if difference.field is None:

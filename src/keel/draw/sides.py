@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from keel.compare.differences import Comparison
+from keel.compare.differences import Comparison, message_of
 from keel.compare.sides import Side
 from keel.draw.sheet import BRASS, LINE, SEA, new_sheet, words
 from keel.measure.courses import Courses
@@ -75,8 +75,7 @@ def _signal(found: Comparison, key: int, name: str) -> Any:
     axes = figure.subplots()
     drawn = False
     for side, at, colour, label in ((found.a, key, SEA, "A"), (found.b, there, BRASS, "B")):
-        message = side.snapshot.book.message(at) if at is not None else None
-        message = message or found.a.snapshot.book.message(key)
+        message = message_of(found.a, found.b, key)
         signal = message.signal(name) if message else None
         if at is None or message is None or signal is None:
             continue

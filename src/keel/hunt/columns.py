@@ -34,15 +34,17 @@ class Column:
         return self.payloads if self.blocks is None else self.blocks
 
 
-def gather(matches: Matches, only: int | None = None, most: int = MOST_FRAMES) -> dict[int, Column]:
+def gather(
+    matches: Matches, only: int | None = None, most: int = MOST_FRAMES, together: int = BLOCK_FRAMES
+) -> dict[int, Column]:
     """Columns of the matching frames by key, ascending; of one key alone if ``only`` is given.
 
     Args:
         matches: The frames to search.
         only: A key.
         most: Of how many frames each identifier's column has at most.
+        together: Of how many frames a block has, of identifiers with more.
     """
-    together = max(min(BLOCK_FRAMES, most // BLOCKS), 2)
     counts: dict[int, int] = {}
     for part in matches.parts:
         for key, found in part.each_run() if part.count else ():

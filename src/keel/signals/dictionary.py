@@ -203,7 +203,7 @@ def joined(first: Message, second: Message) -> Message:
     return replace(
         first,
         name=first.name if first.has_own_name else second.name,
-        signals=(*first.signals, *more),
+        signals=tuple(sorted((*first.signals, *more), key=lambda s: min(s.field.bits))) if more else first.signals,
         size=first.size or second.size,
         sender=first.sender or second.sender,
         cycle_ms=first.cycle_ms or second.cycle_ms,
