@@ -16,6 +16,7 @@ def prepare() -> None:
     from keel.formats.exporting import Setting, open_writer
     from keel.formats.importing import import_files
     from keel.hunt.scene import hunt_once
+    from keel.measure.courses import courses_once
     from keel.measure.flips import flips_by_key
     from keel.measure.peaks import PeakFinder
     from keel.opened import Opened
@@ -31,6 +32,7 @@ def prepare() -> None:
         import_files([folder / "x.log", folder / "x.pcap", folder / "x.csv"], folder / "x.keel")
         frames = Opened(folder / "x.keel").frames('bytes:"?? 00"')
         hunt_once(Opened(folder / "x.keel").frames().matches)
+        courses_once(Opened(folder / "x.keel").frames().matches)
         flips_by_key(Opened(folder / "x.keel").frames().matches)
         PeakFinder().find(frames.matches)
         writer = open_writer(folder / "x.pcapng", "pcapng", Setting(["a", "b", "c"], 0, {}, [], {}))

@@ -53,11 +53,14 @@ def hunt_once(matches: Matches) -> None:
     from keel.hunt.columns import gather
     from keel.hunt.points import Points
     from keel.hunt.readings import follow_readings
+    from keel.hunt.windows import fit_windows
 
     columns = gather(matches)
     traffic = Traffic.of(columns)
     times = next(iter(columns.values())).times[:4]
     follow_readings(traffic, Points(times, np.arange(len(times), dtype=np.float64)))
+    payloads = next(iter(columns.values())).payloads
+    fit_windows(np.ascontiguousarray(payloads), np.arange(len(payloads), dtype=np.float64))
     # A CRC is looked for only where plainer sums do not hold.
     rows = np.random.default_rng(1).integers(0, 256, (64, 4)).astype(np.uint8)
     find_checksum(rows, 1, [])

@@ -7,13 +7,13 @@ edges.
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from keel.ask.matches import Matches
+from keel.model.fields import BitField
 from keel.model.frames import Rows, Times
 from keel.model.span import Span
 from keel.signals.dictionary import Message
@@ -264,11 +264,10 @@ def values_of_run(chunk: Chunk, low: int, high: int, message: Message, signal: S
     return signal.physical(raw), kind
 
 
-def names_of(messages: dict[int, Message], wanted: Callable[[str], bool] = lambda _: True) -> list[Name]:
-    """The signals of messages, in the order of keys and then of their fields, whose full name is wanted."""
-    return [
-        (key, signal.name)
-        for key, message in sorted(messages.items())
-        for signal in message.signals
-        if wanted(f"{message.name}.{signal.name}")
-    ]
+def courses_once(matches: Matches) -> None:
+    """Run what is compiled once, on rows as they lie on disk and in memory, so that nobody waits for it later."""
+    byte = BitField(0, 8)
+    for chunk in matches.snapshot.chunks[:1]:
+        for batch in (chunk.batch, chunk.batch.take(np.arange(len(chunk)))):
+            raw, there = take(byte, batch, 0, len(batch))
+            fold(raw.astype(np.float64), np.where(there, 0, NONE).astype(np.uint8), BLOCK)
