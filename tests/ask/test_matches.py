@@ -227,3 +227,10 @@ def test_the_first_match_at_a_moment_is_found(tmp_path: Path) -> None:
     assert matches.at_or_after(0) == 0
     assert matches.at_or_after(START + 13_000_000) == 4
     assert matches.at_or_after(START + 99_000_000) == len(matches)
+
+
+def test_what_came_before_counts_though_its_clock_was_ahead(tmp_path: Path) -> None:
+    first, second = Row(START + 1_000_000, 0x0A4, b"", faults=1), Row(START, 0x1A0, b"")
+    snapshot = recorded(tmp_path / "r.keel", batch([first]), batch([second]))
+    found = find(snapshot, "fault then id:1A0 within 50ms")
+    assert found.numbers(0, 9).tolist() == [1]

@@ -75,17 +75,22 @@ class Then:
 
     def decide(self, scope: Scope) -> Verdicts:
         """What the second part rules out, and everything if the first is nowhere about."""
-        about = _about(scope, self.ns, 0)
+        about = self._before(scope)
         if not any(_may_match(self.first, scope.at(place)) for place in about):
             return np.full(len(scope.chunk.keys), NONE, np.int8)
         return np.minimum(self.second.decide(scope), np.int8(SOME))
 
+    def _before(self, scope: Scope) -> list[int]:
+        """The chunks that arrived no later and may hold a first one; their clock may have been set back since."""
+        low = scope.chunk.span.start - self.ns
+        return [place for place in range(scope.place + 1) if scope.chunks[place].span.end >= low]
+
     def _firsts(self, scope: Scope) -> tuple[Rows, Times]:
         """Numbers and times of the first part's matches that can matter, in order of arrival."""
         numbers, times = [], []
-        for place in _about(scope, self.ns, 0):
+        for place in self._before(scope):
             other = scope.at(place)
-            if place <= scope.place and _may_match(self.first, other):
+            if _may_match(self.first, other):
                 rows = np.flatnonzero(other.mask(self.first))
                 arrival = other.chunk.arrival[rows].astype(np.int64)
                 order = np.argsort(arrival)
