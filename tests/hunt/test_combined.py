@@ -72,4 +72,4 @@ def test_chances_of_nothing_come_together(p: float, q: float, least: float, most
 
 def test_without_any_evidence_nothing_is_named() -> None:
     assert Evidence().follow(traffic()).candidates == ()
-    assert Evidence(spans=(Span(0, NS),)).kinds == 1
+    assert Evidence(spans=(Span(0, NS),)).points is None

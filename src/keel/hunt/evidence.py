@@ -38,11 +38,6 @@ class Evidence:
     known: Known | None = None
 
     @property
-    def kinds(self) -> int:
-        """How many kinds there are."""
-        return bool(self.spans) + sum(x is not None for x in (self.readings, self.series, self.known))
-
-    @property
     def points(self) -> Points | None:
         """What has values: readings, or the series."""
         return self.readings if self.readings is not None else self.series

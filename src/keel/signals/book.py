@@ -33,11 +33,6 @@ class Book:
             self._exact.append(exact)
             self._groups.append(groups)
 
-    @property
-    def is_empty(self) -> bool:
-        """Whether nothing is known at all."""
-        return not any(d.messages for d in self.dictionaries)
-
     def message(self, key: int) -> Message | None:
         """What is known of an identifier; None if nothing is."""
         key = int(key)
