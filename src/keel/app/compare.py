@@ -129,7 +129,8 @@ class CompareView(Listed):
             text = "t lays them over each other in another way; an ask narrows or widens what is compared."
             empty[3].put(4, text, self.palette.style("dim"))
             return lines + empty
-        below = min(DRAWN, height - 12) if height >= 22 else 0
+        # What the list leaves free is the drawing's.
+        below = max(min(DRAWN, height - 12), height - len(lines) - 2 - len(rows)) if height >= 22 else 0
         lines.append(self.line(width))
         columns = grow(fit(COLUMNS, width - 4), "why", max(width - 4 - sum(c.width + 1 for c in COLUMNS), 0))
         head = self.line(width)

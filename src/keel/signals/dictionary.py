@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from keel.model.frames import Bytes, Mask
-from keel.model.identity import Form, format_ident, parameter_group
+from keel.model.identity import Form, format_ident
 from keel.signals.signal import GLYPHS, NOT_AVAILABLE, Ranges, Role, Signal, Standing, format_number, within
 
 __all__ = [
@@ -122,14 +122,6 @@ class Message:
         fits = [s for s in self.signals if s.field.last_byte < len(payload)]
         rows = ((s, self.rows_of(s, one)) for s in fits)
         return [s for s, there in rows if there is None or there[0]]
-
-    def is_for(self, bus: str, form: int, ident: int) -> bool:
-        """Whether frames of an identifier on a bus are this message."""
-        if form != self.form or self.bus not in ("", bus):
-            return False
-        if self.by_group and form == Form.EXTENDED:
-            return parameter_group(ident) == parameter_group(self.ident)
-        return ident == self.ident
 
 
 def nameless(form: int, ident: int) -> str:
