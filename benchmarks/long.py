@@ -72,7 +72,7 @@ def looking(folder: Path, frames: int) -> list[Figure]:
 
     whole = snapshot.span
     lens = Span(whole.start + (whole.end - whole.start) // 7 + 12345, whole.end - (whole.end - whole.start) // 3)
-    first = best_of(3, lambda: ask('bytes:"?? B0"', patience=lambda: False).numbers(0, 40))
+    first = best_of(3, lambda: ask('bytes:"?? 5E"', patience=lambda: False).numbers(0, 40))
     return [
         _figure(
             of + "open, and 40 rows from anywhere", best_of(5, opening), "4 KiB read", _random_read(snapshot), "20 ms"
@@ -83,8 +83,8 @@ def looking(folder: Path, frames: int) -> list[Figure]:
         ),
         _figure(of + "statistics, all of it", best_of(3, lambda: census_of(ask(""))), "times, payloads", both, "50 ms"),
         _figure(
-            of + 'ask bytes:"?? B0", complete',
-            best_of(3, lambda: ask('bytes:"?? B0"')),
+            of + 'ask bytes:"?? 5E", complete',
+            best_of(3, lambda: ask('bytes:"?? 5E"')),
             "sum of payloads",
             payloads,
             "6x",

@@ -6,13 +6,16 @@ from pathlib import Path
 
 import pytest
 
-from keel.app.asks import only, without
 from keel.app.steering import goal_of
+from keel.ask.rows import frames_at
+from keel.model.bus import Bus
+from keel.model.identity import Form, pack_key
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
-from keel.store.manifest import load_manifest
+from keel.store.manifest import Manifest, load_manifest
+from keel.store.writer import Writer, create_recording
 from tests.app.driving import has_said, is_open, opened, picture_of, plain_recording, said, shown, until
-from tests.making import START
+from tests.making import START, Row, batch
 
 
 @pytest.fixture
@@ -153,17 +156,50 @@ async def test_an_ask_is_kept_under_a_name_in_the_recording_and_for_the_user(pla
         await until(pilot, lambda: app.state.ask == "bus:b")
 
 
-@pytest.mark.parametrize(
-    "ask, term, narrowed, without_it",
-    [
-        ("", "id:1A0", "id:1A0", "not id:1A0"),
-        ("bus:a", "id:1A0", "bus:a id:1A0", "bus:a not id:1A0"),
-        ("bus:a or fault", "len>4", "(bus:a or fault) len>4", "(bus:a or fault) not len>4"),
-        ("", "moved id:1A0", "moved id:1A0", "not (moved id:1A0)"),
-    ],
-)
-def test_asks_are_narrowed_without_changing_what_they_mean(ask: str, term: str, narrowed: str, without_it: str) -> None:
-    assert (only(ask, term), without(ask, term)) == (narrowed, without_it)
+async def test_a_bus_of_any_name_is_asked_for_by_its_row(tmp_path: Path) -> None:
+    found = [Row(START + i * 10_000_000, 0x100, bytes([i]), bus=i % 2) for i in range(20)]
+    names = ["engine bus", 'a"b, (c)']
+    folder = tmp_path / "r.keel"
+    create_recording(folder, Manifest("r", "a test", START, [Bus(name) for name in names]))
+    writer = Writer(folder, journal=False)
+    writer.append(batch(found))
+    writer.close()
+    async with opened(folder) as (app, pilot):
+        for name in names:
+            await pilot.press("enter")
+            await until(pilot, lambda: is_open(app, "frames") and len(picture_of(app).matches) == 10)
+            assert set(frames_at(picture_of(app).matches, 0, 10).bus.tolist()) == {names.index(name)}
+            await pilot.press("backspace", "down")
+            await until(pilot, lambda: is_open(app, "watch") and not picture_of(app).wish.ask)
+
+
+async def test_a_row_is_opened_under_the_ask_that_is_in_force(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        app.change("ask", ask="moved", pick=pack_key(0, Form.BASE, 0x220))
+        await until(pilot, lambda: picture_of(app).wish.ask == "moved")
+        await pilot.press("enter")
+        await until(pilot, lambda: is_open(app, "frames"))
+        assert app.state.ask == "moved id:220" and len(picture_of(app).matches) == 5
+
+
+async def test_an_ask_that_cannot_be_used_shows_nothing_and_says_why(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        app.change("ask", ask="not name:Gone")
+        for key, view in (("1", "watch"), ("2", "frames"), ("3", "health")):
+            await pilot.press(key)
+            await until(pilot, lambda view=view: is_open(app, view) and picture_of(app).ask_error)  # type: ignore[misc]
+            assert len(picture_of(app).matches) == 0
+            assert "cannot be used" in shown(app) and "no message is called “Gone”" in shown(app)
+            assert "the ask cannot be used" in said(app)
+        await pilot.press("backspace", "backspace", "backspace")
+        await until(pilot, lambda: not picture_of(app).ask_error and "0A4" in shown(app))
+
+
+async def test_what_matches_nothing_says_what_was_meant(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        app.change("ask", ask="id:0220")
+        await until(pilot, lambda: "the 11-bit identifier of that number is id:220" in said(app))
+        assert "id:220" in shown(app)
 
 
 def test_places_as_people_say_them() -> None:

@@ -12,6 +12,7 @@ from keel.ask.nodes import Scene
 from keel.ask.terms import IdRange
 from keel.errors import AskError
 from keel.model.faults import Fault
+from keel.model.globs import Glob
 from keel.model.identity import Form
 from keel.signals.book import Book
 from keel.signals.dictionary import Dictionary, Message
@@ -33,13 +34,13 @@ SCENE = Scene(("a", "Hotel"), BOOK)
         ("id:18FE??17", terms.Ids((IdRange(0x18FE0017, 0, 0xFFFF00FF, Form.EXTENDED),))),
         ("id:700..18FF0000", terms.Ids((IdRange(0x700, 0x18FF0000, None, None),))),
         ("id:1A0 , 220", terms.Ids((IdRange(0x1A0, 0x1A0, None, Form.BASE), IdRange(0x220, 0x220, None, Form.BASE)))),
-        ("name:Pack*", terms.Names(("pack*",))),
-        ("bus:A,hotel", terms.Buses(("a", "hotel"))),
+        ("name:Pack*", terms.Names((Glob("Pack*"),))),
+        ("bus:A,hotel", terms.Buses((Glob("A"), Glob("hotel")))),
         ("dir:TX", terms.Direction(True)),
         ("len>8", terms.Length(">", 8)),
         ("len != 8", terms.Length("!=", 8)),
-        ('bytes:"B0 ?? 04"', terms.HasBytes((0xB0, None, 0x04))),
-        ("bytes:B0??04", terms.HasBytes((0xB0, None, 0x04))),
+        ('bytes:"5E ?? 04"', terms.HasBytes((0x5E, None, 0x04))),
+        ("bytes:5E??04", terms.HasBytes((0x5E, None, 0x04))),
         ('bytes@2:"FF"', terms.HasBytes((0xFF,), 2)),
         ('text:"two words"', terms.HasText("two words")),
         ("text:ready", terms.HasText("ready")),
@@ -83,7 +84,7 @@ def test_side_by_side_means_and_which_binds_tighter_than_or() -> None:
         ("fault:crk", 6, "no fault class is called “crk”", "crc"),
         ("id:1AF..1A0", 3, "ends before it begins", "1A0..1AF"),
         ("id:18??..19", 3, "mixes ? with a range", "18FE??17"),
-        ('bytes:"B"', 6, "is not bytes in hex", "B0 ?? 04"),
+        ('bytes:"B"', 6, "is not bytes in hex", "5E ?? 04"),
         ('text:""', 5, "the text is empty", ""),
     ],
 )

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from keel.ask.language import parse
 from keel.ask.matches import Matcher
+from keel.ask.nodes import Nothing, all_of
 from keel.ask.scene import scene_of
 from keel.ask.terms import COMPARISONS
 from keel.model.frames import Flag
@@ -227,6 +228,23 @@ def test_the_first_match_at_a_moment_is_found(tmp_path: Path) -> None:
     assert matches.at_or_after(0) == 0
     assert matches.at_or_after(START + 13_000_000) == 4
     assert matches.at_or_after(START + 99_000_000) == len(matches)
+
+
+def test_error_frames_have_no_payload_and_no_identifier(tmp_path: Path) -> None:
+    details = Row(START + 1, 0, bytes(8), form=Form.NONE, flags=int(Flag.ERROR), faults=1)
+    found = [Row(START, 0x1A0, b""), details, Row(START + 2, 0x1A0, bytes(8))]
+    snapshot = recorded(tmp_path / "r.keel", batch(found))
+    assert find(snapshot, "len=0").numbers(0, 9).tolist() == [0, 1]
+    assert find(snapshot, "len=8").numbers(0, 9).tolist() == [2]
+    assert find(snapshot, "id:none").numbers(0, 9).tolist() == [1]
+    assert find(snapshot, "not id:none").numbers(0, 9).tolist() == [0, 2]
+
+
+def test_an_ask_that_cannot_be_used_leaves_nothing(tmp_path: Path) -> None:
+    snapshot = recorded(tmp_path / "r.keel", batch([Row(START, 0x1A0, b"")]))
+    scene = scene_of(snapshot)
+    assert len(Matcher(Nothing(), scene).run(snapshot)) == 0
+    assert len(Matcher(all_of(Nothing(), parse("id:1A0")), scene).run(snapshot)) == 0
 
 
 def test_what_came_before_counts_though_its_clock_was_ahead(tmp_path: Path) -> None:

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from keel.bench.messages import full_dictionary
 from keel.model.fields import BitField
+from keel.model.globs import SignalGlob
 from keel.model.identity import Form, pack_key
 from keel.signals.book import Book
 from keel.signals.dictionary import Dictionary, Message, Signal, format_number
@@ -67,7 +68,7 @@ def test_the_first_dictionary_has_precedence_and_others_fill_what_it_leaves_free
     found = book.message(pack_key(0, Form.BASE, 0x220))
     assert found is not None and found.name == "Ramp" and found.cycle_ms == 50
     assert [s.name for s in found.signals] == ["lock", "free"]
-    assert [s.name for s in book.signals(pack_key(0, 0, 0x220), "r*.f???")] == ["free"]
+    assert [s.name for s in book.signals(pack_key(0, 0, 0x220), SignalGlob.read("r*.f???"))] == ["free"]
 
 
 @pytest.mark.parametrize(

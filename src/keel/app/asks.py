@@ -14,25 +14,6 @@ if TYPE_CHECKING:
 MOST_REMEMBERED = 100
 
 
-def _whole(ask: str) -> str:
-    """The ask so that more can stand beside it."""
-    words = f" {ask.lower()} "
-    return f"({ask})" if " or " in words or " then " in words else ask
-
-
-def only(ask: str, term: str) -> str:
-    """The ask narrowed to what meets a term, too."""
-    if not ask or ask == term:
-        return term
-    return ask if term in ask.split() else f"{_whole(ask)} {term}"
-
-
-def without(ask: str, term: str) -> str:
-    """The ask narrowed to what does not meet a term."""
-    inner = f"({term})" if " " in term else term
-    return f"{_whole(ask)} not {inner}" if ask else f"not {inner}"
-
-
 def _read(path: Path) -> dict[str, object]:
     try:
         known = json.loads(path.read_text(encoding="utf-8"))

@@ -172,7 +172,7 @@ class AskLine(Horizontal):
             id="ask",
             compact=True,
             highlighter=self.pointer,
-            placeholder='id:1A0,220   bus:a   fault   gap>120ms   bytes:"B0 ??"',
+            placeholder='id:1A0,220   bus:a   fault   gap>120ms   bytes:"5E ??"',
         )
         self.input.can_focus = False
         self.result = Result()
@@ -199,7 +199,7 @@ class AskLine(Horizontal):
     def begin(self) -> None:
         """Start typing."""
         self.input.can_focus = True
-        self.input.placeholder = 'id:1A0,220   bus:a   fault   gap>120ms   bytes:"B0 ??"'
+        self.input.placeholder = 'id:1A0,220   bus:a   fault   gap>120ms   bytes:"5E ??"'
         self.input.styles.width = max(min(self.size.width * 6 // 10, 80), 30)
         self._asked, self._recalled = remembered(), -1
         self.input.focus()

@@ -175,7 +175,7 @@ SHARED = (
 ASKS = (
     ("id:1A0  id:1A0..1AF  id:18FE??17", "identifiers: one, a range, with any digit; id:1A0,220 for several"),
     ("name:Pack*  bus:a  dir:tx", "message names, buses, direction"),
-    ('len>8  bytes:"B0 ?? 04"  bytes@2:FF', "payload: its length, bytes anywhere, bytes in one place"),
+    ('len>8  bytes:"5E ?? 04"  bytes@2:FF', "payload: its length, bytes anywhere, bytes in one place"),
     ('text:"ready"', "text in the payload"),
     ("fault  fault:crc,ack", "faulty frames, or some classes"),
     ("moved  moved@3  bit@17:1", "the payload changed, byte 3 of it did, a bit stands so"),

@@ -11,6 +11,7 @@ from textual.message import Message
 from keel.app import words
 from keel.app.checktable import check_lines
 from keel.app.listed import Listed
+from keel.app.nothing import nothing_lines
 from keel.app.paper import Line
 from keel.app.picture import Health, Picture
 from keel.app.plot import Chart, Curve, draw_chart
@@ -93,12 +94,12 @@ class HealthView(Listed):
     def paint(self, width: int, height: int) -> list[Line]:
         """Load and faults above, cycle times below."""
         picture = self.picture
-        if picture is None or picture.health is None or not picture.health.cycles:
+        if picture is None or picture.health is None:
             lines = [self.line(width) for _ in range(4)]
-            waiting = picture is None or picture.health is None
-            text = "Measuring…" if waiting else "No frame meets the ask within the lens."
-            lines[2].put(4, text, self.palette.style("dim"))
+            lines[2].put(4, "Measuring…", self.palette.style("dim"))
             return lines
+        if not len(picture.matches):
+            return nothing_lines(self.palette, width, picture)
         health = picture.health
         self._upper = min(max(height // 3, 8), 16)
         self._split = width * 52 // 100 if width >= 120 else width * 44 // 100

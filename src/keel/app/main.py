@@ -74,7 +74,9 @@ class KeelApp(Steering):
 
     def on_watch_asked(self, message: Watch.Asked) -> None:
         """A group, as frames."""
-        self.change("frames of a group", view=FRAMES, ask=message.ask)
+        from keel.ask.narrowing import only
+
+        self.change("frames of a group", view=FRAMES, ask=only(self.state.ask, message.ask))
 
     def on_watch_opened(self, message: Watch.Opened) -> None:
         """Only this identifier, as frames."""
@@ -82,10 +84,13 @@ class KeelApp(Steering):
 
     def _frames_of(self, key: int, frame: int | None = None) -> None:
         from keel.app.watch import ask_for
+        from keel.ask.narrowing import only
 
-        if self.picture is not None:
+        picture = self.picture
+        if picture is not None:
             self.views[FRAMES].following = frame is None
-            self.change("frames of one", view=FRAMES, ask=ask_for(self.picture, key), pick=key, frame=frame)
+            ask = only(self.state.ask, ask_for(picture, key))
+            self.change("frames of one", view=FRAMES, ask=ask, pick=key, frame=frame)
 
     def on_frames_picked(self, message: Frames.Picked) -> None:
         """A frame was taken in hand."""
@@ -105,7 +110,9 @@ class KeelApp(Steering):
             return
         if message.key is None:
             self.views[FRAMES].following = False
-            self.change("jump", view=FRAMES, ask=message.ask, frame=message.number)
+            from keel.ask.narrowing import only
+
+            self.change("jump", view=FRAMES, ask=only(self.state.ask, message.ask), frame=message.number)
             return
         frame = None
         if message.moment is not None:
@@ -175,13 +182,13 @@ class KeelApp(Steering):
 
     def on_hunt_jump(self, message: Hunt.Jump) -> None:
         """To the frames of what is wrong, in the bad recording."""
-        from keel.app.watch import ask_of
+        from keel.ask.narrowing import of_key
 
         picture = self.picture
         if picture is None:
             return
         bus = picture.bus_name(message.key) if message.key >> 56 < len(picture.snapshot.manifest.buses) else ""
-        ask = ask_of(bus, message.key)
+        ask = str(of_key(message.key, bus))
         if message.bad is not None and message.times:
             self._open_at(message.bad, ask, message.times[0])
         elif message.times and message.key in picture.census:
@@ -239,7 +246,7 @@ class KeelApp(Steering):
     def on_compare_view_jump(self, message: CompareView.Jump) -> None:
         """To the frames of one side; another recording is opened for it."""
         from keel.app.sides import place_of
-        from keel.app.watch import ask_of
+        from keel.ask.narrowing import of_key
 
         view = self.views[COMPARE]
         if view.found is None or view.asked is None:
@@ -249,7 +256,7 @@ class KeelApp(Steering):
         if key is None and number is None:
             self.tell("there are no such frames on this side", 3)
             return
-        ask = ask_of(side.bus(key), key) if key is not None else ""
+        ask = str(of_key(key, side.bus(key))) if key is not None else ""
         folder = view.asked.home if message.side == "a" else view.asked.other or view.asked.home
         self.views[FRAMES].following = False
         if folder is not None and folder != self._folder:

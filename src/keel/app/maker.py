@@ -21,7 +21,7 @@ from keel.model.units import NS_PER_S
 if TYPE_CHECKING:
     from keel.app.valuing import Valuer
     from keel.ask.matches import Matcher, Matches
-    from keel.ask.nodes import Scene
+    from keel.ask.nodes import Node, Scene
     from keel.measure.census import Census
     from keel.model.frames import Rows, Times
     from keel.signals.dictionary import Message
@@ -48,7 +48,9 @@ class Maker:
         self._loads, self._tape_loads = Loads(), Loads()
         self._peaks = PeakFinder()
         self._matcher: Matcher | None = None
+        self._ask_error = ""
         self._asked: tuple[str, Scene] | None = None
+        self._keys: frozenset[int] = frozenset()
         self._held: Snapshot | None = None
         self._health: tuple[float, object, Health] | None = None
         self._activity: tuple[float, object, dict[int, Times]] | None = None
@@ -73,6 +75,7 @@ class Maker:
         whole = snapshot.span
         lens = wish.lens or whole
         self._courtesy()
+        messages = self._messages_of(snapshot)
         counted = wish.view != FRAMES or not wish.ask
         matches = self._match(wish.ask, scene, snapshot, wish.lens, patience, counted)
         self.unfinished = not matches.complete
@@ -87,9 +90,11 @@ class Maker:
         return Picture(
             wish=wish,
             snapshot=snapshot,
+            node=self._matcher_of(wish.ask, scene).node,
             matches=matches,
             scene=scene,
-            messages=self._messages_of(snapshot),
+            keys=self._keys,
+            messages=messages,
             whole=whole,
             lens=lens,
             rate_hz=float(now.rate_hz.sum()),
@@ -97,6 +102,8 @@ class Maker:
             tape=self._loads.series(snapshot, lens, cells) if wish.lens is not None else overview,
             overview=overview if wish.lens is not None else None,
             faults=round(float(overview.faults.sum())),
+            ask_error=self._ask_error,
+            hints=self._hints(self._matcher_of(wish.ask, scene).node, scene, matches, whole) if wish.ask else (),
             status=read_status(self._folder) if newest.live else None,
             census=census,
             since=self._since(wish, snapshot, lens, patience) if wish.baseline is not None else None,
@@ -113,7 +120,10 @@ class Maker:
         for chunk in snapshot.chunks:
             if chunk.serial not in self._named:
                 self._named.add(chunk.serial)
-                self._messages[1].update(snapshot.book.messages(chunk.keys.tolist()))
+                keys = chunk.keys.tolist()
+                self._messages[1].update(snapshot.book.messages(keys))
+                if not self._keys.issuperset(keys):
+                    self._keys = self._keys.union(keys)
         return self._messages[1]
 
     def _values_of(
@@ -136,19 +146,35 @@ class Maker:
         patience: Callable[[], bool],
         counted: bool,
     ) -> Matches:
+        matcher = self._matcher_of(ask, scene)
+        self._counted = counted
+        return matcher.run(snapshot, lens, patience)
+
+    def _matcher_of(self, ask: str, scene: Scene) -> Matcher:
         from keel.ask.language import parse
         from keel.ask.matches import Matcher
+        from keel.ask.nodes import Nothing
 
         if self._matcher is None or self._asked != (ask, scene):
+            self._ask_error = ""
             try:
-                node = parse(ask, scene)
-            except AskError:
-                node = parse("")
+                node: Node = parse(ask, scene)
+            except AskError as error:
+                # A name may have gone since it was asked for. Everything would be a wrong answer.
+                node, self._ask_error = Nothing(), str(error)
             # The summary is made where the rows are at hand, not when the census wants it.
             self._matcher = Matcher(node, scene, prepare=lambda part: part.summary if self._counted else None)
             self._asked = (ask, scene)
-        self._counted = counted
-        return self._matcher.run(snapshot, lens, patience)
+        return self._matcher
+
+    def _hints(self, node: Node, scene: Scene, matches: Matches, whole: Span) -> tuple[str, ...]:
+        """What the ask may have meant besides."""
+        from keel.ask.hints import ambiguities, unmet
+
+        said = ambiguities(node, scene)
+        if matches.complete and not matches.total and whole.end > whole.start:
+            said += unmet(node, scene, self._keys, whole)
+        return tuple(said)
 
     def _part_of(self, snapshot: Snapshot, span: Span, patience: Callable[[], bool]) -> Matches:
         assert self._matcher is not None

@@ -8,9 +8,10 @@ import numpy as np
 
 from keel.app.picture import Picture
 from keel.ask.matches import Matches
+from keel.ask.narrowing import of_bus, of_key_among, of_message
 from keel.model.faults import fault_words
 from keel.model.frames import Bytes, Flag, FrameBatch, Times, concat
-from keel.model.identity import format_ident
+from keel.model.identity import Form, unpack_key
 
 
 @dataclass(frozen=True)
@@ -56,16 +57,15 @@ def terms_of(picture: Picture, batch: FrameBatch, i: int) -> list[str]:
     if i >= len(batch):
         return []
     bus = picture.snapshot.manifest.buses[int(batch.bus[i])].name
-    ident = format_ident(int(batch.form[i]), int(batch.ident[i]))
-    terms = [f"id:{ident}"] if ident != "—" else []
-    terms.append(f"bus:{bus}")
     key = int(batch.keys()[i])
+    terms = [str(of_key_among(key, bus, picture.keys)), str(of_bus(bus))]
     if key in picture.messages:
-        terms.append(f"name:{picture.name(key)}")
+        terms.append(str(of_message(picture.name(key))))
     terms += [f"fault:{word}" for word in fault_words(int(batch.faults[i]))]
     payload = batch.payload(i)
-    terms.append(f"len={len(payload)}")
-    if payload:
+    has_payload = bool(payload) and unpack_key(key)[1] != Form.NONE
+    terms.append(f"len={len(payload) if has_payload else 0}")
+    if has_payload:
         terms.append(f'bytes@0:"{payload[:8].hex(" ").upper()}"')
         terms.append(f"moved {terms[0]}")
     terms.append(f"dir:{'tx' if int(batch.flags[i]) & Flag.TX else 'rx'}")
@@ -88,10 +88,9 @@ def all_matches(picture: Picture) -> Matches:
     """The matches of a picture, also of one that was shown before all frames were looked at."""
     if picture.matches.complete:
         return picture.matches
-    from keel.ask.language import parse
     from keel.ask.matches import Matcher
 
-    return Matcher(parse(picture.wish.ask, picture.scene), picture.scene).run(picture.snapshot, picture.wish.lens)
+    return Matcher(picture.node, picture.scene).run(picture.snapshot, picture.wish.lens)
 
 
 def next_fault(picture: Picture, here: int, forward: bool) -> int | None:

@@ -10,7 +10,7 @@ from keel.model.span import Span
 
 if TYPE_CHECKING:
     from keel.ask.matches import Matches
-    from keel.ask.nodes import Scene
+    from keel.ask.nodes import Node, Scene
     from keel.measure.census import Tally
     from keel.measure.checks import Verdict
     from keel.measure.courses import Course, Envelope, Name
@@ -97,14 +97,19 @@ class Picture:
 
     Attributes:
         whole, lens: The recording's span, and what is looked at of it.
+        node: The ask, as it is put; what leaves nothing if it cannot be used, and ``ask_error`` says why.
+        hints: What the ask may have meant besides.
+        keys: The identifiers of the whole recording.
         tape: Traffic over the lens, or over all without one; ``overview`` is over all if the tape is not.
         census: Of the matches in the lens; ``since`` is of those since the baseline.
     """
 
     wish: Wish
     snapshot: Snapshot
+    node: Node
     matches: Matches
     scene: Scene
+    keys: frozenset[int]
     messages: dict[int, Message]
     whole: Span
     lens: Span
@@ -120,6 +125,8 @@ class Picture:
     activity: Mapping[int, Times] = field(default_factory=dict)
     health: Health | None = None
     values: ValuesShown | None = None
+    ask_error: str = ""
+    hints: tuple[str, ...] = ()
 
     def bus_name(self, key: int) -> str:
         """The name of a key's bus."""

@@ -6,7 +6,10 @@ import re
 from dataclasses import dataclass
 
 from keel.app.picture import Picture
+from keel.ask.narrowing import of_bus, of_message
+from keel.ask.terms import Names
 from keel.measure.census import Tally
+from keel.model.globs import Glob
 from keel.model.identity import key_words, unpack_key
 from keel.model.units import NS_PER_S
 
@@ -90,14 +93,14 @@ def arrange(picture: Picture, sort: str, turned: bool, group: str, ranges: list[
 def _group_of(picture: Picture, key: int, group: str, ranges: list[Range]) -> tuple[str, str]:
     if group == "bus":
         name = picture.bus_name(key)
-        return f"bus {name}", f"bus:{name}"
+        return f"bus {name}", str(of_bus(name))
     if group == "name":
         known = picture.name(key)
         # The first word of a name: PackOneState and PackTwoState are both of Pack.
         found = re.match(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\w+", known)
         if known == "—" or found is None:
             return "without a name", ""
-        return f"{found.group()}…", f"name:{found.group()}*"
+        return f"{found.group()}…", str(Names((Glob(f"{found.group()}*"),)))
     _, _, ident = unpack_key(key)
     for low, high in ranges:
         if low <= ident <= high:
@@ -113,9 +116,9 @@ def range_of(a: int, b: int) -> Range:
 
 def terms_of(picture: Picture, key: int, ask: str) -> list[str]:
     """What an identifier's row says of itself, as terms of an ask."""
-    terms = [ask, f"bus:{picture.bus_name(key)}"]
+    terms = [ask, str(of_bus(picture.bus_name(key)))]
     if key in picture.messages:
-        terms.append(f"name:{picture.name(key)}")
+        terms.append(str(of_message(picture.name(key))))
     words = key_words(key)
     if len(words) == 3:
         terms.append(f"id:{words[:2]}?")

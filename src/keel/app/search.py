@@ -116,6 +116,8 @@ def search(
     Raises:
         KeelError: a file or a recording of the evidence cannot be read.
     """
+    if picture.ask_error:
+        raise InputError("the ask", picture.ask_error)
     begin = time.monotonic()
     matches = all_matches(picture)
     good, bad = matches, None
@@ -127,7 +129,7 @@ def search(
         if picture.wish.lens is None:
             raise InputError("the lens", "shows all of the recording", "a part of it, taken as bad against the rest")
         bad = gather(matches)
-        good = Matcher(parse(picture.wish.ask, picture.scene), picture.scene).run(picture.snapshot)
+        good = Matcher(picture.node, picture.scene).run(picture.snapshot)
     spans = evidence_spans(picture, sought.pairing)
     start = picture.whole.start
     series = read_points(sought.series, start) if sought.series is not None else None

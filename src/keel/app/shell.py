@@ -192,12 +192,16 @@ class Shell(App[None]):
         picture = self.picture
         if picture is None or self.asking.typing:
             return
+        if picture.ask_error:
+            self.asking.result.say(f"no frames: the ask cannot be used, {picture.ask_error}", "coral")
+            return
         frames = self.views[FRAMES]
         rank = frames.cursor if self.state.view == FRAMES and len(picture.matches) else None
         asked, lens = bool(picture.wish.ask), picture.wish.lens is not None
         following = self.state.view == FRAMES and frames.following and picture.snapshot.live
         total, here = picture.matches.total, len(picture.matches)
-        self.asking.result.say(result_words(total, here, rank, asked, lens, following, picture.matches.looked))
+        text = result_words(total, here, rank, asked, lens, following, picture.matches.looked)
+        self.asking.result.say(" · ".join((text, *picture.hints)), "brass" if picture.hints else "dim")
 
     def _wish(self) -> None:
         if self._desk is None:

@@ -43,14 +43,16 @@ class Steering(Shell):
 
     def do_narrow(self) -> None:
         """Only this, not this: the terms that the view's row says of itself, to choose from."""
+        from keel.ask.narrowing import only, without
+
         view = self.views[self.state.view]
         terms: list[str] = view.terms() if hasattr(view, "terms") else []
         if not terms:
             self.tell("there is nothing in hand to narrow by", 2)
             return
         ask = self.state.ask
-        choices = [Choice(asks.only(ask, term), f"only  {term}") for term in terms]
-        choices += [Choice(asks.without(ask, term), f"not   {term}") for term in terms]
+        choices = [Choice(only(ask, term), f"only  {term}") for term in terms]
+        choices += [Choice(without(ask, term), f"not   {term}") for term in terms]
 
         def chosen(answer: str | None) -> None:
             if answer is not None:
@@ -250,7 +252,7 @@ def goal_of(text: str, whole: Span) -> tuple[str, int]:
     Raises:
         ValueError: it is neither.
     """
-    from keel.ask.language import duration_ns
+    from keel.ask.times import duration_ns
 
     text = text.strip().lstrip("#").replace("\u202f", "").replace(" ", "")
     if text.isdigit():

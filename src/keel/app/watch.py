@@ -17,7 +17,8 @@ from keel.app.ribbon import bytes_that_fit, ribbon, value_lines
 from keel.app.roster import GROUPS, Heading, Range, Roster, arrange, range_of, terms_of
 from keel.app.rows import Column, fit, window
 from keel.app.watchrow import FRESH_NS, heading_line, row_line
-from keel.model.identity import Form, key_words, unpack_key
+from keel.ask.narrowing import of_key_among
+from keel.model.identity import key_words
 
 COLUMNS = (
     Column("bus", "bus", 4),
@@ -321,15 +322,5 @@ class Watch(Listed):
 
 
 def ask_for(picture: Picture, key: int) -> str:
-    """The ask that leaves one identifier."""
-    bus, form, ident = unpack_key(key)
-    name = picture.snapshot.manifest.buses[bus].name
-    if form == Form.NONE:
-        return f"fault bus:{name}"
-    twins = [k for k in picture.census if k != key and unpack_key(k)[1:] == (form, ident)]
-    return f"id:{key_words(key)}" + (f" bus:{name}" if twins else "")
-
-
-def ask_of(bus: str, key: int) -> str:
-    """The ask that leaves one identifier of a bus, whatever else is recorded."""
-    return f"fault bus:{bus}" if unpack_key(key)[1] == Form.NONE else f"id:{key_words(key)} bus:{bus}"
+    """The ask that leaves one identifier, whatever else is asked."""
+    return str(of_key_among(key, picture.bus_name(key), picture.keys))

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 
-from keel.ask.nodes import NONE, SOME, Node, Scope, Verdicts
+from keel.ask.nodes import ANY_OF, IN_TURN, NONE, SOME, Node, Scope, Verdicts, enclosed
+from keel.ask.times import time_text
 from keel.model.frames import Mask, Rows, Times
 
 
@@ -27,6 +29,9 @@ class Near:
 
     part: Node
     ns: int
+
+    def __str__(self) -> str:
+        return f"near({enclosed(self.part, ANY_OF)} within {time_text(self.ns)})"
 
     def reach(self) -> tuple[int, int]:
         """The part's, and the time about it."""
@@ -67,6 +72,10 @@ class Then:
     first: Node
     second: Node
     ns: int
+    loose: ClassVar[int] = IN_TURN
+
+    def __str__(self) -> str:
+        return f"{self.first} then {enclosed(self.second, ANY_OF)} within {time_text(self.ns)}"
 
     def reach(self) -> tuple[int, int]:
         """Back by the time allowed, and as far as the parts look."""

@@ -72,6 +72,9 @@ class Node(Protocol):
     def reach(self) -> tuple[int, int]:
         """How far, in ns, what lies before and after a frame matters to it."""
 
+    def __str__(self) -> str:
+        """The condition as an ask; reading it gives the same condition."""
+
 
 def stretches(chunk: Chunk, verdicts: Verdicts) -> list[tuple[int, int, int]]:
     """Neighbouring runs of one verdict as row ranges, those of `NONE` left out."""
@@ -96,9 +99,26 @@ class Plain:
         return 0, 0
 
 
+TERM, ALL_OF, ANY_OF, IN_TURN = range(4)
+"""How loosely the parts of a condition hang together: whatever is looser stands in parentheses."""
+
+
+def looseness(node: Node) -> int:
+    """How loosely the parts of a condition hang together."""
+    return getattr(node, "loose", TERM)
+
+
+def enclosed(node: Node, most: int) -> str:
+    """A condition as a part of an ask in which nothing looser may stand bare."""
+    return f"({node})" if looseness(node) > most else str(node)
+
+
 @dataclass(frozen=True)
 class Everything(Plain):
     """The empty ask."""
+
+    def __str__(self) -> str:
+        return ""
 
     def decide(self, scope: Scope) -> Verdicts:
         """All."""
@@ -107,6 +127,19 @@ class Everything(Plain):
     def find(self, scope: Scope, low: int, high: int) -> Mask:
         """All rows."""
         return np.ones(high - low, np.bool_)
+
+
+@dataclass(frozen=True)
+class Nothing(Plain):
+    """What an ask that cannot be used leaves; it is never written."""
+
+    def decide(self, scope: Scope) -> Verdicts:
+        """None."""
+        return np.full(len(scope.chunk.keys), NONE, np.int8)
+
+    def find(self, scope: Scope, low: int, high: int) -> Mask:
+        """No rows."""
+        return np.zeros(high - low, np.bool_)
 
 
 class _Joined:
@@ -134,6 +167,10 @@ class All(_Joined):
 
     parts: tuple[Node, ...]
     join = np.minimum
+    loose = ALL_OF
+
+    def __str__(self) -> str:
+        return " ".join(enclosed(part, TERM) for part in self.parts)
 
     def find(self, scope: Scope, low: int, high: int) -> Mask:
         """Rows that every part finds."""
@@ -151,6 +188,10 @@ class Any_(_Joined):
 
     parts: tuple[Node, ...]
     join = np.maximum
+    loose = ANY_OF
+
+    def __str__(self) -> str:
+        return " or ".join(enclosed(part, ALL_OF) for part in self.parts)
 
     def find(self, scope: Scope, low: int, high: int) -> Mask:
         """Rows that any part finds."""
@@ -166,6 +207,9 @@ class Not:
 
     part: Node
 
+    def __str__(self) -> str:
+        return f"not {enclosed(self.part, TERM)}"
+
     def decide(self, scope: Scope) -> Verdicts:
         """The other way round."""
         return np.int8(ALL) - self.part.decide(scope)
@@ -177,3 +221,23 @@ class Not:
     def reach(self) -> tuple[int, int]:
         """The part's."""
         return self.part.reach()
+
+
+def all_of(*parts: Node) -> Node:
+    """What meets every part. Parts that say the same twice, or nothing, are left out."""
+    return _joined(All, parts)
+
+
+def any_of(*parts: Node) -> Node:
+    """What meets at least one part."""
+    return _joined(Any_, parts)
+
+
+def _joined(kind: type[All | Any_], parts: Sequence[Node]) -> Node:
+    flat: list[Node] = []
+    for part in parts:
+        inner = part.parts if isinstance(part, kind) else (part,)
+        if kind is Any_ and Everything() in inner:
+            return Everything()
+        flat += [one for one in inner if one not in flat and not isinstance(one, Everything)]
+    return flat[0] if len(flat) == 1 else kind(tuple(flat)) if flat else Everything()

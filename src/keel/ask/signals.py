@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from difflib import get_close_matches
-from fnmatch import fnmatchcase
+from math import isfinite
 from typing import Any, Literal
 
 import numpy as np
@@ -17,6 +17,7 @@ from keel.ask.nodes import NONE, SOME, Scene, Scope, Verdicts
 from keel.ask.terms import COMPARISONS
 from keel.errors import AskError
 from keel.model.frames import Mask
+from keel.model.globs import Glob, SignalGlob
 from keel.signals.coding import Decoded
 from keel.signals.dictionary import Message
 from keel.signals.reading import decode_stretch
@@ -29,23 +30,27 @@ SEARCHED_BACK = 64
 
 @dataclass(frozen=True)
 class Wanted:
-    """A value to compare with: the word as written, and the number it is, if it is one."""
+    """A value to compare with: a text, with wildcards, and the number it is, if it is one."""
 
     compare: str
-    word: str
+    text: Glob
+
+    def __str__(self) -> str:
+        return f"{self.compare}{self.text}"
 
     @property
     def number(self) -> float | None:
-        """The number it is."""
+        """The number it is. Not infinity, and not "not a number": nothing on a bus is compared with these."""
         try:
-            return float(self.word)
+            number = float(self.text.name)
         except ValueError:
             return None
+        return number if isfinite(number) else None
 
     def holds(self, signal: Signal, found: Decoded) -> Mask:
         """Where it holds, shape (m,)."""
-        word = self.word.lower()
-        raws = [raw for raw, text in signal.texts.items() if fnmatchcase(text.lower(), word)]
+        word = self.text.name.lower()
+        raws = [raw for raw, text in signal.texts.items() if self.text.fits(text)]
         if raws:
             same: Mask = np.isin(found.raw, np.array(raws, np.int64))
         elif word in (NOT_AVAILABLE, ERROR):
@@ -67,7 +72,7 @@ class Wanted:
 class _OfSignals:
     """A condition on the signals that a pattern names."""
 
-    pattern: str
+    pattern: SignalGlob
 
     def of(self, scope: Scope, key: int) -> list[tuple[Message, Signal]]:
         """The signals of an identifier that are meant."""
@@ -102,8 +107,11 @@ class _OfSignals:
 class SignalIs(_OfSignals):
     """``Message.signal>40``"""
 
-    pattern: str
+    pattern: SignalGlob
     wanted: Wanted
+
+    def __str__(self) -> str:
+        return f"{self.pattern}{self.wanted}"
 
     def reach(self) -> tuple[int, int]:
         """Nothing before or after matters."""
@@ -121,9 +129,12 @@ class SignalMoves(_OfSignals):
     The first one that carries it is compared with none, and never matches.
     """
 
-    pattern: str
+    pattern: SignalGlob
     change: Change
     wanted: Wanted | None = None
+
+    def __str__(self) -> str:
+        return f"{self.change}:{self.pattern}{self.wanted or ''}"
 
     def reach(self) -> tuple[int, int]:
         """The frame before may be any time ago, but what was before a sealed chunk does not change."""
@@ -169,7 +180,7 @@ def _last_before(scope: Scope, key: int, message: Message, signal: Signal, row: 
     return None
 
 
-def check_signal(pattern: str, position: int, scene: Scene | None, wanted: Wanted | None) -> None:
+def check_signal(pattern: SignalGlob, position: int, scene: Scene | None, wanted: Wanted | None) -> None:
     """Say that no signal is meant, or that none has such a value.
 
     Raises:
@@ -177,25 +188,26 @@ def check_signal(pattern: str, position: int, scene: Scene | None, wanted: Wante
     """
     if scene is None:
         return
-    of_message, _, of_signal = pattern.lower().rpartition(".")
+    of_message = pattern.message or Glob("*")
     known = [
-        (f"{m.name}.{s.name}", s)
+        (str(SignalGlob.literal(m.name, s.name)), s)
         for d in scene.book.dictionaries
         for m in d.messages
-        if fnmatchcase(m.name.lower(), of_message or "*")
+        if of_message.fits(m.name)
         for s in m.signals
     ]
-    meant = [s for name, s in known if fnmatchcase(s.name.lower(), of_signal)]
+    meant = [s for _, s in known if pattern.signal.fits(s.name)]
     if not meant:
-        names = {n.lower(): n for n in (scene.book.signal_names() if not known else {n for n, _ in known})}
-        near = get_close_matches(pattern.lower(), names, 3, 0.4) or sorted(names)[:4]
+        names = {n.lower(): n for n in (scene.book.signal_names if not known else {n for n, _ in known})}
+        near = get_close_matches(str(pattern).lower(), names, 3, 0.4) or sorted(names)[:4]
         raise AskError(position, f"no signal is called “{pattern}”", tuple(names[n] for n in near))
     if wanted is None or wanted.number is not None:
         return
     if wanted.compare not in ("=", "!="):
-        raise AskError(position, f"“{wanted.word}” is no number to compare with", ("a number",))
+        raise AskError(position, f"“{wanted.text.name}” is no number to compare with", ("a number",))
     texts = {text for s in meant for text in s.texts.values()} | {NOT_AVAILABLE, ERROR}
-    if not any(fnmatchcase(text.lower(), wanted.word.lower()) for text in texts):
+    if not any(wanted.text.fits(text) for text in texts):
         ordered = tuple(sorted(texts - {NOT_AVAILABLE, ERROR}))
-        near = get_close_matches(wanted.word, ordered, 3, 0.4)
-        raise AskError(position, f"“{pattern}” has no value “{wanted.word}”", tuple(near) or ordered or ("a number",))
+        word = wanted.text.name
+        near = get_close_matches(word, ordered, 3, 0.4)
+        raise AskError(position, f"“{pattern}” has no value “{word}”", tuple(near) or ordered or ("a number",))

@@ -5,14 +5,16 @@ from __future__ import annotations
 import operator
 from collections.abc import Callable
 from dataclasses import dataclass
-from fnmatch import fnmatchcase
 from typing import Any
 
 import numpy as np
 
 from keel.ask.nodes import ALL, NONE, SOME, Plain, Scene, Scope, Verdicts
 from keel.ask.patterns import find_pattern, moved_rows
+from keel.ask.times import time_text
+from keel.model.faults import fault_words
 from keel.model.frames import Flag, Mask
+from keel.model.globs import Glob, quoted
 from keel.model.identity import Form, unpack_key
 from keel.store.chunk import Chunk
 from keel.store.summary import NEVER, SHOWN_BYTES
@@ -27,26 +29,34 @@ COMPARISONS: dict[str, Callable[[Any, Any], Any]] = {
 }
 
 
+NO_IDENT = "none"
+ANY_FAULT = 0xFFFFFFFF
+
+
 class PerKey(Plain):
     """A condition that the key alone decides: one look per identifier, not per row."""
 
     def decide(self, scope: Scope) -> Verdicts:
         """All frames of the keys that are wanted."""
-        return np.array([ALL if self.wants(key, scope.scene) else NONE for key in scope.chunk.keys.tolist()], np.int8)
+        wants = self.chooser(scope.scene)
+        return np.array([ALL if wants(key) else NONE for key in scope.chunk.keys.tolist()], np.int8)
 
     def find(self, scope: Scope, low: int, high: int) -> Mask:
         """Rows of the keys that are wanted."""
         starts = np.clip(scope.chunk.starts, low, high)
         return np.repeat(self.decide(scope) == ALL, np.diff(starts))
 
-    def wants(self, key: int, scene: Scene) -> bool:
-        """Whether the key is wanted."""
+    def chooser(self, scene: Scene) -> Callable[[int], bool]:
+        """What says whether a key is wanted."""
         raise NotImplementedError
 
 
 @dataclass(frozen=True)
 class IdRange:
-    """Identifiers from ``low`` to ``high`` whose bits under ``mask`` equal ``low``'s; ``form`` None is any."""
+    """Identifiers from ``low`` to ``high`` whose bits under ``mask`` equal ``low``'s; ``form`` None is any with one.
+
+    Of the form NONE it stands for frames without an identifier.
+    """
 
     low: int
     high: int
@@ -55,11 +65,25 @@ class IdRange:
 
     def wants(self, form: Form, ident: int) -> bool:
         """Whether the identifier is in it."""
-        if form == Form.NONE or (self.form is not None and form != self.form):
+        if form == Form.NONE or self.form == Form.NONE:
+            return form == self.form
+        if self.form is not None and form != self.form:
             return False
         if self.mask is not None:
             return ident & self.mask == self.low
         return self.low <= ident <= self.high
+
+    def __str__(self) -> str:
+        if self.form == Form.NONE:
+            return NO_IDENT
+        digits = {Form.BASE: 3, Form.EXTENDED: 8}.get(self.form, 0) if self.form is not None else 0
+        if self.mask is not None:
+            shown = f"{self.low:0{digits or 12}X}"
+            open_ = f"{self.mask:0{len(shown)}X}"[-len(shown) :]
+            return "".join("?" if bits == "0" else digit for digit, bits in zip(shown, open_, strict=True))
+        if self.low == self.high:
+            return f"{self.low:0{digits or 9}X}"
+        return f"{self.low:0{digits or 3}X}..{self.high:0{digits or 4}X}"
 
 
 @dataclass(frozen=True)
@@ -68,34 +92,61 @@ class Ids(PerKey):
 
     ranges: tuple[IdRange, ...]
 
-    def wants(self, key: int, scene: Scene) -> bool:
+    def __str__(self) -> str:
+        return "id:" + ",".join(map(str, self.ranges))
+
+    def chooser(self, scene: Scene) -> Callable[[int], bool]:
         """Whether any of the ranges has it."""
-        _, form, ident = unpack_key(key)
-        return any(r.wants(form, ident) for r in self.ranges)
+
+        def wants(key: int) -> bool:
+            _, form, ident = unpack_key(key)
+            return any(r.wants(form, ident) for r in self.ranges)
+
+        return wants
 
 
 @dataclass(frozen=True)
 class Buses(PerKey):
-    """``bus:``"""
+    """``bus:``, with ``*`` and ``?`` for what may vary."""
 
-    words: tuple[str, ...]
+    patterns: tuple[Glob, ...]
 
-    def wants(self, key: int, scene: Scene) -> bool:
+    def __str__(self) -> str:
+        return "bus:" + ",".join(map(str, self.patterns))
+
+    def meant(self, scene: Scene) -> frozenset[str]:
+        """The names of the buses that are meant."""
+        return frozenset().union(*(pattern.among(scene.buses) for pattern in self.patterns))
+
+    def chooser(self, scene: Scene) -> Callable[[int], bool]:
         """Whether the key's bus has one of the names."""
-        return scene.buses[key >> 56].lower() in self.words
+        meant = self.meant(scene)
+        indices = {index for index, name in enumerate(scene.buses) if name in meant}
+        return lambda key: key >> 56 in indices
 
 
 @dataclass(frozen=True)
 class Names(PerKey):
     """``name:``, with ``*`` and ``?`` for what may vary."""
 
-    patterns: tuple[str, ...]
+    patterns: tuple[Glob, ...]
 
-    def decide(self, scope: Scope) -> Verdicts:
-        """All frames of the messages whose name fits one of the patterns."""
-        known = [scope.scene.book.message(key) for key in scope.chunk.keys.tolist()]
-        fit = [m is not None and any(fnmatchcase(m.name.lower(), p) for p in self.patterns) for m in known]
-        return np.where(np.array(fit, np.bool_), ALL, NONE).astype(np.int8)
+    def __str__(self) -> str:
+        return "name:" + ",".join(map(str, self.patterns))
+
+    def meant(self, scene: Scene) -> frozenset[str]:
+        """The names of the messages that are meant."""
+        return frozenset().union(*(pattern.among(scene.book.message_names) for pattern in self.patterns))
+
+    def chooser(self, scene: Scene) -> Callable[[int], bool]:
+        """Whether the key's message has one of the names."""
+        meant, book = self.meant(scene), scene.book
+
+        def wants(key: int) -> bool:
+            message = book.message(key)
+            return message is not None and message.name in meant
+
+        return wants
 
 
 @dataclass(frozen=True)
@@ -103,6 +154,9 @@ class Direction(Plain):
     """``dir:``"""
 
     sent: bool
+
+    def __str__(self) -> str:
+        return "dir:tx" if self.sent else "dir:rx"
 
     def decide(self, scope: Scope) -> Verdicts:
         """Identifiers that were never sent, or only."""
@@ -117,14 +171,20 @@ class Direction(Plain):
 
 @dataclass(frozen=True)
 class Length(Plain):
-    """``len``"""
+    """``len``: of the payload. An error frame has none: what a capture says in its place are details of the error."""
 
     compare: str
     value: int
 
+    def __str__(self) -> str:
+        return f"len{self.compare}{self.value}"
+
     def find(self, scope: Scope, low: int, high: int) -> Mask:
         """Rows whose payload has such a length."""
-        mask: Mask = COMPARISONS[self.compare](np.diff(scope.chunk.batch.offsets[low : high + 1]), self.value)
+        batch = scope.chunk.batch
+        lengths = np.diff(batch.offsets[low : high + 1])
+        lengths[batch.form[low:high] == Form.NONE] = 0
+        mask: Mask = COMPARISONS[self.compare](lengths, self.value)
         return mask
 
 
@@ -134,6 +194,10 @@ class HasBytes(Plain):
 
     pattern: tuple[int | None, ...]
     at: int | None = None
+
+    def __str__(self) -> str:
+        shown = " ".join("??" if byte is None else f"{byte:02X}" for byte in self.pattern)
+        return f'bytes:"{shown}"' if self.at is None else f'bytes@{self.at}:"{shown}"'
 
     def find(self, scope: Scope, low: int, high: int) -> Mask:
         """Rows whose payload holds the pattern."""
@@ -146,6 +210,9 @@ class HasText(Plain):
     """``text:``, ASCII, whatever its case."""
 
     text: str
+
+    def __str__(self) -> str:
+        return f"text:{quoted(self.text)}"
 
     def find(self, scope: Scope, low: int, high: int) -> Mask:
         """Rows whose payload holds the text."""
@@ -160,6 +227,9 @@ class Bit(Plain):
     number: int
     value: int
 
+    def __str__(self) -> str:
+        return f"bit@{self.number}:{self.value}"
+
     def find(self, scope: Scope, low: int, high: int) -> Mask:
         """Rows whose bit stands so."""
         found, present = scope.chunk.batch.slice(low, high).bytes_at(self.number // 8)
@@ -173,11 +243,14 @@ class Faults(Plain):
 
     mask: int
 
+    def __str__(self) -> str:
+        return "fault" if self.mask == ANY_FAULT else "fault:" + ",".join(fault_words(self.mask))
+
     def decide(self, scope: Scope) -> Verdicts:
         """Most identifiers never have any."""
         summary = scope.chunk.summary
         never = (summary.fault_mask & np.uint32(self.mask)) == 0
-        always = (summary.faulty == summary.frames) & (self.mask == 0xFFFFFFFF)
+        always = (summary.faulty == summary.frames) & (self.mask == ANY_FAULT)
         return np.where(never, NONE, np.where(always, ALL, SOME)).astype(np.int8)
 
     def find(self, scope: Scope, low: int, high: int) -> Mask:
@@ -192,6 +265,9 @@ class Gap(Plain):
 
     compare: str
     ns: int
+
+    def __str__(self) -> str:
+        return f"gap{self.compare}{time_text(self.ns)}"
 
     def decide(self, scope: Scope) -> Verdicts:
         """Identifiers without fault whose longest gap is known to be too short."""
@@ -219,6 +295,9 @@ class Step(Plain):
     compare: str
     ns: int
 
+    def __str__(self) -> str:
+        return f"step{self.compare}{time_text(self.ns)}"
+
     def find(self, scope: Scope, low: int, high: int) -> Mask:
         """Rows with such a step before them."""
         chunk = scope.chunk
@@ -238,6 +317,10 @@ class At(Plain):
 
     start_ns: int | None
     end_ns: int | None
+
+    def __str__(self) -> str:
+        start, end = ("" if ns is None else time_text(ns) for ns in (self.start_ns, self.end_ns))
+        return f"at:{start}..{end}"
 
     def decide(self, scope: Scope) -> Verdicts:
         """By when each identifier's first and last frame was."""
@@ -268,6 +351,9 @@ class Moved(Plain):
     """
 
     byte: int | None = None
+
+    def __str__(self) -> str:
+        return "moved" if self.byte is None else f"moved@{self.byte}"
 
     def decide(self, scope: Scope) -> Verdicts:
         """Identifiers whose payload never changed."""

@@ -74,9 +74,12 @@ def read(
 
     ``dictionaries`` are files, each ``FILE`` or ``BUS=FILE``, to be used instead of the recording's own.
     """
+    from keel.ask.hints import ambiguities, unmet
     from keel.ask.language import parse
     from keel.ask.matches import Matcher
-    from keel.ask.scene import scene_of
+    from keel.ask.scene import keys_of, scene_of
+    from keel.cli import say
+    from keel.model.plain import plain
     from keel.model.span import Span
 
     snapshot = opened(given)
@@ -88,4 +91,11 @@ def read(
         whole = snapshot.span
         low, high = ((whole.start + round(t * 1e9)) if t is not None else None for t in (start, end))
         lens = Span(whole.start if low is None else low, whole.end if high is None else high)
-    return snapshot, scene, Matcher(parse(ask, scene), scene).run(snapshot, lens)
+    node = parse(ask, scene)
+    matches = Matcher(node, scene).run(snapshot, lens)
+    hints = ambiguities(node, scene)
+    if not matches.total:
+        hints += unmet(node, scene, keys_of(snapshot), snapshot.span)
+    for hint in hints:
+        say(f"keel: {plain(hint)}")
+    return snapshot, scene, matches

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -15,6 +14,7 @@ from keel.cli.reading import Ask, Rec, read
 
 if TYPE_CHECKING:
     from keel.formats.valued import Chosen
+    from keel.model.globs import SignalGlob
     from keel.signals.book import Book
     from keel.signals.dictionary import Message, TextField
 
@@ -90,23 +90,26 @@ def choose(book: Book, keys: list[int], patterns: list[str]) -> dict[int, Chosen
     from keel.ask.signals import check_signal
     from keel.errors import AskError, InputError
     from keel.formats.valued import Chosen
+    from keel.model.globs import SignalGlob
 
     chosen = {}
     known = book.messages(keys)
-    for pattern in patterns:
-        if pattern != "*" and not any(_is_meant(m, t, pattern) for m in known.values() for t in m.text_fields):
+    for pattern in map(SignalGlob.read, patterns):
+        if pattern.signal.text != "*" and not any(
+            _is_meant(m, t, pattern) for m in known.values() for t in m.text_fields
+        ):
             try:
                 check_signal(pattern, 0, Scene(book=book), None)
             except AskError as error:
                 raise InputError("--signal", error.what, " or ".join(error.expected)) from None
     for key, message in known.items():
-        names = {s.name for pattern in patterns for s in book.signals(key, pattern)}
-        fields = tuple(t for t in message.text_fields if any(_is_meant(message, t, p) for p in patterns))
+        globs = [SignalGlob.read(pattern) for pattern in patterns]
+        names = {s.name for glob in globs for s in book.signals(key, glob)}
+        fields = tuple(t for t in message.text_fields if any(_is_meant(message, t, glob) for glob in globs))
         if names or fields:
             chosen[key] = Chosen(message, tuple(s for s in message.signals if s.name in names), fields)
     return chosen
 
 
-def _is_meant(message: Message, field: TextField, pattern: str) -> bool:
-    of_message, _, name = pattern.lower().rpartition(".")
-    return fnmatchcase(field.name.lower(), name) and fnmatchcase(message.name.lower(), of_message or "*")
+def _is_meant(message: Message, field: TextField, pattern: SignalGlob) -> bool:
+    return pattern.fits(message.name, field.name)

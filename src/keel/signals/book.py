@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from fnmatch import fnmatchcase
+from functools import cached_property
 
+from keel.model.globs import SignalGlob
 from keel.model.identity import Form, parameter_group, unpack_key
 from keel.signals.dictionary import Dictionary, Message, Signal, joined
 
@@ -58,20 +59,18 @@ class Book:
         found = ((int(key), self.message(key)) for key in keys)
         return {key: message for key, message in found if message is not None}
 
-    def signals(self, key: int, pattern: str) -> list[Signal]:
-        """The signals of an identifier whose name fits ``Message.signal`` or ``signal``; * and ? are wildcards."""
+    def signals(self, key: int, pattern: SignalGlob) -> list[Signal]:
+        """The signals of an identifier whose name fits."""
         message = self.message(key)
-        if message is None:
-            return []
-        of_message, dot, of_signal = pattern.lower().rpartition(".")
-        if dot and not fnmatchcase(message.name.lower(), of_message):
-            return []
-        return [s for s in message.signals if fnmatchcase(s.name.lower(), of_signal)]
+        return [s for s in message.signals if pattern.fits(message.name, s.name)] if message is not None else []
 
-    def message_names(self) -> set[str]:
+    @cached_property
+    def message_names(self) -> frozenset[str]:
         """The names of all messages."""
-        return {m.name for d in self.dictionaries for m in d.messages}
+        return frozenset(m.name for d in self.dictionaries for m in d.messages)
 
-    def signal_names(self) -> set[str]:
-        """All signals as ``Message.signal``."""
-        return {f"{m.name}.{s.name}" for d in self.dictionaries for m in d.messages for s in m.signals}
+    @cached_property
+    def signal_names(self) -> frozenset[str]:
+        """All signals as asks write them."""
+        names = ((m.name, s.name) for d in self.dictionaries for m in d.messages for s in m.signals)
+        return frozenset(str(SignalGlob.literal(*name)) for name in names)
