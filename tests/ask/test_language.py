@@ -7,9 +7,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keel.ask import nodes, terms
-from keel.ask.language import duration_ns, parse
+from keel.ask.language import parse
 from keel.ask.nodes import Scene
 from keel.ask.terms import IdRange
+from keel.ask.times import duration_ns
 from keel.errors import AskError
 from keel.model.faults import Fault
 from keel.model.globs import Glob

@@ -57,9 +57,8 @@ leaves: st.SearchStrategy[Node] = st.one_of(
     st.lists(st.sampled_from(list(Fault)), **some).map(lambda found: terms.Faults(sum(set(map(int, found))))),  # type: ignore[arg-type]
     st.builds(terms.Gap, compares, times),
     st.builds(terms.Step, compares, times),
-    st.tuples(st.none() | times, st.none() | times)
-    .filter(lambda t: None in t or t[0] <= t[1])  # type: ignore[operator]
-    .map(lambda t: terms.At(*t)),
+    st.tuples(times, times).map(lambda t: terms.At(min(t), max(t))),
+    st.builds(terms.At, st.none(), st.none() | times) | st.builds(terms.At, times, st.none()),
     st.builds(SignalIs, signals, wanted),
     st.builds(SignalMoves, signals, st.sampled_from(["rises", "falls", "changes"])),
     st.builds(SignalMoves, signals, st.just("becomes"), st.builds(Wanted, st.sampled_from(["=", "!="]), globs)),

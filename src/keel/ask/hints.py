@@ -28,7 +28,7 @@ def terms_in(node: Node) -> Iterator[Node]:
 
 def ambiguities(node: Node, scene: Scene) -> list[str]:
     """Sentences about names that differ in case only, where the ask means one or several of them."""
-    said = []
+    said: list[str] = []
     for term in terms_in(node):
         if isinstance(term, Buses):
             said += _alike(term, term.meant(scene), scene.buses, "buses")

@@ -94,10 +94,9 @@ def choose(book: Book, keys: list[int], patterns: list[str]) -> dict[int, Chosen
 
     chosen = {}
     known = book.messages(keys)
+    fields_known = [(message, field) for message in known.values() for field in message.text_fields]
     for pattern in map(SignalGlob.read, patterns):
-        if pattern.signal.text != "*" and not any(
-            _is_meant(m, t, pattern) for m in known.values() for t in m.text_fields
-        ):
+        if pattern.signal.text != "*" and not any(_is_meant(*one, pattern) for one in fields_known):
             try:
                 check_signal(pattern, 0, Scene(book=book), None)
             except AskError as error:

@@ -23,6 +23,7 @@ from keel.errors import AskError
 from keel.measure.census import census_of
 from keel.measure.peaks import PeakFinder
 from keel.model.frames import Times
+from keel.model.globs import Glob
 from keel.model.identity import key_words
 from keel.model.span import Span
 from keel.store.recording import Snapshot
@@ -211,11 +212,11 @@ def count_within(matches: Matches, span: Span, per: int, fewest: bool) -> tuple[
 
 
 def _load(check: Check, snapshot: Snapshot, matches: Matches) -> Verdict:
-    names = [name.lower() for name in snapshot.manifest.bus_names]
-    if check.of.lower() not in names:
-        return Verdict(
-            check.text, None, f"no bus is called “{check.of}”; there is {', '.join(snapshot.manifest.bus_names)}"
-        )
-    peak = PeakFinder().find(matches).buses[names.index(check.of.lower())]
+    names = snapshot.manifest.bus_names
+    meant = sorted(Glob.read(check.of).among(names))
+    if len(meant) != 1:
+        why = f"“{check.of}” means {' and '.join(meant)}" if meant else f"no bus is called “{check.of}”"
+        return Verdict(check.text, None, f"{why}; there is {', '.join(names)}")
+    peak = PeakFinder().find(matches).buses[names.index(meant[0])]
     passed = bool(_COMPARE[check.compare](peak.load, check.bound))
     return Verdict(check.text, passed, f"{peak.load:.1%} in the fullest second", peak.at)

@@ -63,7 +63,7 @@ class Glob:
         return self._pattern.fullmatch(name.casefold()) is not None
 
     def among(self, names: Iterable[str]) -> frozenset[str]:
-        """The names that are meant: the one that is spelt so if there is one, else all that fit, whatever their case."""
+        """The names that are meant: the one spelt exactly so if there is one, else all that fit, whatever their case."""
         known = frozenset(names)
         if not self.has_wildcards and self.name in known:
             return frozenset({self.name})
@@ -83,7 +83,7 @@ class SignalGlob:
 
     @classmethod
     def read(cls, word: str) -> SignalGlob:
-        """From an ask: two names with a point between, each bare or in quotes; bare ones are parted at the last point."""
+        """From an ask: names with a point between, each bare or in quotes; bare ones are parted at the last point."""
         parts = re.findall(r'"(?:\\.|[^"\\])*"|[^"]+', word, re.DOTALL)
         if not any(part.startswith('"') for part in parts):
             of_message, dot, of_signal = word.rpartition(".")
