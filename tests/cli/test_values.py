@@ -91,7 +91,10 @@ def test_two_recordings_are_compared(voyage: Path, tmp_path: Path) -> None:
     report = tmp_path / "report.html"
     done = keel("compare", voyage, other, "--span-a", "0..20", "--json", "--html", report)
     answer = json.loads(done.stdout)
-    assert set(answer) == {"a", "b", "aligned", "differences"} and answer["a"]["seconds"] == 20
+    assert (
+        set(answer) == {"a", "b", "aligned", "buses", "notes", "problem", "differences"}
+        and answer["a"]["seconds"] == 20
+    )
     lights = next(d for d in answer["differences"] if d["signal"] == "lights" and d["kind"] == "state")
     assert (lights["bus"], lights["id"], lights["name"]) == ("B", "18EF2117", "DoorSwitches")
     assert lights["time_b"] == pytest.approx(5, abs=0.3) and lights["time_a"] is None

@@ -10,19 +10,23 @@ from typing import Any
 import numpy as np
 import pytest
 
+from keel.compare.buses import pair_buses, pair_given
 from keel.compare.differences import Comparison, compare
 from keel.compare.drawn import courses_of
 from keel.compare.report import as_html, as_json, as_lines
-from keel.compare.sides import Side, align
+from keel.compare.sides import Side, align, together
 from keel.draw.sides import drawings_of
+from keel.errors import InputError
+from keel.model.bus import Bus
 from keel.model.fields import BitField
 from keel.model.frames import FrameBatch, batch_of, concat
 from keel.model.identity import Form, pack_key
 from keel.model.span import Mark, Span
 from keel.signals.dictionary import Dictionary, Message, Signal
-from keel.store.manifest import edit_manifest
+from keel.store.manifest import Manifest, edit_manifest
 from keel.store.recording import Recording, Snapshot
-from tests.making import START, recorded
+from keel.store.writer import Writer, create_recording
+from tests.making import START, new_recording, recorded
 
 SPEED = Signal("speed", BitField(0, 8), unit="<b>")
 GEAR = Signal("gear", BitField(8, 2), texts={0: "park", 1: "drive", 2: "<script>"})
@@ -63,7 +67,7 @@ def good(tmp_path: Path) -> Snapshot:
 
 def against(good: Snapshot, bad: Snapshot, ask: str = "") -> Comparison:
     a, b = Side.of(good, ask), Side.of(bad, ask)
-    return compare(a, b, align(a, b))
+    return compare(together(a, b))
 
 
 def kinds(found: Comparison) -> set[tuple[str, str, str]]:
@@ -118,7 +122,9 @@ def test_every_kind_of_difference_is_found(good: Snapshot, tmp_path: Path) -> No
 def test_the_ask_narrows_both_sides(good: Snapshot, tmp_path: Path) -> None:
     bad = made(tmp_path / "bad.keel", stream(0x100, 20, drive), stream(0x200, 80, lambda i: [i % 4, i % 7]))
     assert {k[1] for k in kinds(against(good, bad, "id:200"))} == {"200"}
-    assert against(good, bad, "Drive.nosuch>3").a.problem.startswith("at 1: no signal is called")
+    unusable = against(good, bad, "not Drive.nosuch>3")
+    assert "no signal is called" in unusable.both.problem and unusable.differences == ()
+    assert "not compared: the ask cannot be put to A" in "\n".join(as_lines(unusable))
 
 
 def test_checks_that_come_out_otherwise_are_told(good: Snapshot, tmp_path: Path) -> None:
@@ -161,7 +167,7 @@ def test_spans_of_one_recording_are_compared(good: Snapshot) -> None:
     halves = [Span(START, START + 10**10), Span(START + 10**10, START + 2 * 10**10)]
     a, b = (Side.of(good, "", span) for span in halves)
     assert align(a, b).offset_ns == -(10**10)
-    assert compare(a, b, align(a, b)).differences == ()
+    assert compare(together(a, b)).differences == ()
 
 
 class Tags(HTMLParser):
@@ -182,7 +188,8 @@ def test_reports_hold_everything_and_run_nothing(good: Snapshot, tmp_path: Path)
     bad = made(tmp_path / "bad.keel", stream(0x100, 10, other), stream(0x200, 50, lambda i: [i % 4, i % 7]))
     found = against(good, bad)
     data = json.loads(json.dumps(as_json(found)))
-    assert set(data) == {"a", "b", "aligned", "differences"} and data["a"]["name"] == "good"
+    assert set(data) == {"a", "b", "aligned", "buses", "notes", "problem", "differences"}
+    assert data["a"]["name"] == "good"
     page = as_html(found, drawings_of(found))
     parser = Tags()
     parser.feed(page)
@@ -200,3 +207,105 @@ def test_each_difference_has_something_to_draw(good: Snapshot, tmp_path: Path) -
     for difference in found.differences:
         title, courses = courses_of(found, difference, 100)
         assert title and courses and all(np.isfinite(e.most).any() for _, e in courses)
+
+
+def test_a_constant_that_differs_comes_first(good: Snapshot, tmp_path: Path) -> None:
+    bad = made(
+        tmp_path / "bad.keel",
+        stream(0x100, 10, lambda i: [i // 20 % 50, 1 | 0x40, 20]),
+        stream(0x200, 50, lambda i: [i % 4, i % 7]),
+        stream(0x300, 100, lambda i: [9]),
+        stream(0x400, 100, lambda i: [1]),
+    )
+    first = as_json(against(good, bad))["differences"][:2]
+    assert [(d["kind"], d["id"], d["field"]["start"], d["field"]["length"]) for d in first] == [
+        ("constant", "100", 14, 1),
+        ("constant", "300", 0, 8),
+    ]
+    assert first[0]["a"] == "0 in all 2000" and first[0]["b"] == "1 in all 2000" and first[0]["score"] == 1.0
+    assert first[1]["why"] == "byte 0 of 300 is always 07 in A and always 09 in B"
+    # Seen from the other side it is the same.
+    turned = as_json(against(bad, good))["differences"][:2]
+    assert [(d["id"], d["a"], d["b"]) for d in turned] == [
+        ("100", "1 in all 2000", "0 in all 2000"),
+        ("300", "09 in all 200", "07 in all 200"),
+    ]
+
+
+def test_a_constant_beyond_the_first_64_bytes_is_seen(tmp_path: Path) -> None:
+    a = made(tmp_path / "a.keel", stream(0x100, 50, lambda i: [3] * 100))
+    b = made(tmp_path / "b.keel", stream(0x100, 50, lambda i: [3] * 99 + [4]))
+    assert [(d.kind, d.field) for d in against(a, b).differences] == [("constant", BitField(99 * 8, 8))]
+
+
+def test_only_the_time_that_both_have_is_compared(good: Snapshot, tmp_path: Path) -> None:
+    late = stream(0x500, 100, lambda i: [1])
+    whole = joined(
+        stream(0x100, 10, drive), stream(0x200, 50, lambda i: [i % 4, i % 7]), stream(0x300, 100, lambda i: [7]),
+        late.take(np.flatnonzero(late.time > START + 12 * 10**9)),
+    )  # fmt: skip
+    longer = recorded(tmp_path / "long.keel", whole, dictionary=BOOK)
+    shorter = recorded(
+        tmp_path / "short.keel", whole.take(np.flatnonzero(whole.time < START + 10**10)), dictionary=BOOK
+    )
+    for a, b in ((longer, shorter), (shorter, longer)):
+        found = against(a, b)
+        assert found.differences == ()
+        assert "compared over the 10.0 s that both have" in found.alignment.words
+    # A span that was chosen is compared as it is.
+    both = together(Side.of(longer, "", longer.span), Side.of(shorter))
+    assert {d.kind for d in compare(both).differences} == {"only_in_a"}
+
+
+def on_buses(folder: Path, names: list[str], *streams: FrameBatch) -> Snapshot:
+    create_recording(folder, Manifest(folder.stem, "a test", START, [Bus(name) for name in names]))
+    writer = Writer(folder, journal=False)
+    writer.append(joined(*streams))
+    writer.close()
+    return Recording(folder).snapshot()
+
+
+def some(bus: int, first: int, count: int = 4) -> list[FrameBatch]:
+    return [stream(first + n, 50, lambda i: [i % 9], bus=bus) for n in range(count)]
+
+
+def test_buses_of_other_names_are_matched_by_who_talks_on_them(tmp_path: Path) -> None:
+    a = on_buses(tmp_path / "a.keel", ["can0", "can1", "spare"], *some(0, 0x100), *some(1, 0x200), *some(2, 0x300, 1))
+    b = on_buses(tmp_path / "b.keel", ["hotel", "drive", "more"], *some(1, 0x100), *some(0, 0x200), *some(2, 0x700))
+    found = against(a, b)
+    assert found.buses.partners == (1, 0, None)
+    assert set(found.both.words) >= {
+        "bus hotel of B is taken for can1 of A: 4 of 4 identifiers are the same",
+        "bus drive of B is taken for can0 of A: 4 of 4 identifiers are the same",
+    }
+    data = as_json(found)
+    assert {(d["kind"], d["bus"], d["id"]) for d in data["differences"]} == {("only_in_a", "spare", "300")} | {
+        ("only_in_b", "more", f"70{n}") for n in range(4)
+    }
+    assert data["buses"] == [{"a": "can1", "b": "hotel"}, {"a": "can0", "b": "drive"}]
+    # Everything that is made of it knows these buses, too.
+    assert "bus more of B is none of A" in as_html(found, drawings_of(found))
+    for difference in found.differences:
+        assert courses_of(found, difference, 50)[1]
+
+
+def test_buses_are_matched_as_a_person_says(tmp_path: Path) -> None:
+    a = on_buses(tmp_path / "a.keel", ["x", "y=z"], *some(0, 0x100), *some(1, 0x200))
+    b = on_buses(tmp_path / "b.keel", ["x", "p=q"], *some(0, 0x100), *some(1, 0x200))
+    assert pair_buses(a, b).partners == (0, 1)
+    assert pair_buses(a, b, {"x": "p=q"}).partners == (None, 0)
+    assert pair_buses(a, b, {"x": "", "": "p=q"}).partners == (None, None)
+    assert pair_given(["y=z=p=q", "x="], a, b) == {"y=z": "p=q", "x": ""}
+    for wrong in ("x", "=", "x=nosuch", "y=p"):
+        with pytest.raises(InputError, match="no pair of buses"):
+            pair_given([wrong], a, b)
+    with pytest.raises(InputError, match="not in the second"):
+        pair_buses(a, b, {"x": "gone"})
+
+
+def test_an_empty_side_is_said_to_be_empty(good: Snapshot, tmp_path: Path) -> None:
+    empty = Recording(new_recording(tmp_path / "empty.keel")).snapshot()
+    found = against(good, empty)
+    assert {d.kind for d in found.differences} == {"only_in_a"} and len(found.differences) == 3
+    assert "B has no frame" in "\n".join(as_lines(found))
+    assert "neither side has a frame" in against(empty, empty).both.problem

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import pytest
 from benchmarks.vehicles.faults import KINDS, break_it
@@ -46,3 +48,38 @@ def test_what_is_gone_and_what_is_new_are_told_with_their_identifiers(good: tupl
     columns[gone ^ 1] = Column(gone ^ 1, moved.times, moved.payloads)
     found = {(f.kind, f.key) for f in good_against_bad(good[1], columns).findings}
     assert {("missing", gone), ("new_identifier", gone ^ 1)} <= found
+
+
+def stream(rng: np.random.Generator, key: int, count: int, every_ms: float) -> Column:
+    """A 12-bit number in bytes 1 and 2 with four bits above it that stand still, a constant byte, a counter."""
+    number = np.cumsum(rng.integers(-3, 4, count)) % 3000 + 500
+    rows = np.zeros((count, 5), np.uint8)
+    rows[:, 0], rows[:, 3], rows[:, 4] = 0x55, 0xA7, np.arange(count) % 16
+    rows[:, 1], rows[:, 2] = number & 0xFF, number >> 8 | 0x40
+    return Column(key, (np.arange(count) * every_ms * 1e6).astype(np.int64), rows)
+
+
+def test_bits_that_always_differ_come_first_and_are_named_exactly() -> None:
+    rng = np.random.default_rng(4)
+    good = {key: stream(rng, key, 1000, 10) for key in (0x100, 0x200, 0x300)}
+    bad = {key: stream(rng, key, 999, 10) for key in good}
+    bad[0x100].payloads[:, 2] &= 0xBF
+    bad[0x200].payloads[:, 3] = 0x13
+    bad[0x300].payloads[:, 0] ^= 0x0A
+    found = good_against_bad(Traffic.of(good), bad).findings
+    first = {(f.kind, f.key, (f.field.start, f.field.length)) for f in found[:3] if f.field is not None}
+    assert first == {("constant", 0x100, (22, 1)), ("constant", 0x200, (24, 8)), ("constant", 0x300, (0, 8))}
+    assert {f.why.split(" in ")[0] for f in found[:3]} == {
+        "bit 22 is always 0", "byte 3 is always 13", "byte 0 is always 5F"
+    }  # fmt: skip
+
+
+def test_what_is_said_fits_in_the_bits_that_are_named(good: tuple[Vehicle, Traffic]) -> None:
+    bad = vehicle(9003, 1, 120)
+    for seed in range(4):
+        fault = break_it(np.random.default_rng(seed), good[0], bad, "out_of_range")
+        assert fault is not None
+        for finding in good_against_bad(good[1], fault.columns).findings:
+            if finding.kind == "out_of_range" and finding.field is not None:
+                said = [abs(int(n)) for n in re.findall(r"-?\d+", finding.why)]
+                assert max(said) < 1 << finding.field.length

@@ -92,6 +92,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("jump_b", "b", "b", "to B", "To the frames of side B", (COMPARE,)),
     Action("with_other", "w", "w", "with", "Compare with another recording", (COMPARE,)),
     Action("spans", "s", "s", "spans", "Take the lens as side A, then as side B", (COMPARE,)),
+    Action("match", "u", "u", "buses", "Say which bus of one is which of the other", (COMPARE,)),
     Action("align", "t", "t", "align", "Align by start, by mark, or by what happens in the traffic", (COMPARE,)),
     Action("give_up", "escape", "esc", "", "Give up comparing", (COMPARE,)),
     Action("mark", "m", "m", "mark", "Flag a mark: now, or at the frame in hand"),

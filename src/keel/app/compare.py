@@ -16,7 +16,9 @@ from keel.app.picture import Picture
 from keel.app.rows import Column, fit, grow, window
 from keel.app.strokes import bar
 from keel.app.valueplot import Plot, Plots, draw_plots
-from keel.compare.differences import Comparison, Difference
+from keel.compare.buses import BusPairs
+from keel.compare.difference import Difference
+from keel.compare.differences import Comparison
 from keel.compare.drawn import courses_of
 from keel.compare.sides import AlignBy
 from keel.model.identity import key_words
@@ -33,11 +35,15 @@ COLUMNS = (
 )
 ALIGNMENTS: tuple[AlignBy, ...] = ("start", "mark", "traffic")
 DRAWN = 12
+Pairs = tuple[tuple[str, str], ...]
 
 
 @dataclass(frozen=True)
 class Task:
-    """What is to be compared: ``a`` of ``home`` with ``b`` of ``other``, or of the same if that is None."""
+    """What is to be compared: ``a`` of ``home`` with ``b`` of ``other``, or of the same if that is None.
+
+    ``buses`` say which bus of the first is which of the other, where a person said it.
+    """
 
     home: Path | None
     other: Path | None
@@ -45,6 +51,7 @@ class Task:
     b: Span | None
     align: AlignBy
     ask: str
+    buses: Pairs = ()
 
 
 class CompareView(Listed):
@@ -59,6 +66,12 @@ class CompareView(Listed):
     @dataclass
     class WithWhich(Message):
         """Another recording is to be chosen."""
+
+    @dataclass
+    class Match(Message):
+        """Which bus is which is to be said."""
+
+        buses: BusPairs
 
     @dataclass
     class Jump(Message):
@@ -76,6 +89,7 @@ class CompareView(Listed):
         self.running = False
         self.first_span: Span | None = None
         self._cursor = self._top = 0
+        self._first_row = 5
         self._drawn: tuple[object, Plots | None, str] | None = None
 
     def show(self, picture: Picture) -> None:
@@ -83,12 +97,19 @@ class CompareView(Listed):
         self.picture = picture
         asked = self.asked
         if asked is not None and asked.home == self.home and asked.ask != picture.wish.ask and not self.running:
-            self._run(asked.other, asked.a, asked.b, asked.align)
+            self._run(asked.other, asked.a, asked.b, asked.align, asked.buses)
         self.repaint()
 
-    def _run(self, other: Path | None, a: Span | None, b: Span | None, align: AlignBy) -> None:
+    def _run(
+        self,
+        other: Path | None,
+        a: Span | None,
+        b: Span | None,
+        align: AlignBy,
+        buses: tuple[tuple[str, str], ...] = (),
+    ) -> None:
         ask = self.picture.wish.ask if self.picture else ""
-        self.asked = Task(self.home, other, a, b, align, ask)
+        self.asked = Task(self.home, other, a, b, align, ask, buses)
         self.running = True
         self.post_message(self.Run(self.asked))
         self.repaint()
@@ -125,7 +146,9 @@ class CompareView(Listed):
         rows = self.found.differences
         if not rows:
             empty = [self.line(width) for _ in range(4)]
-            empty[1].put(4, "No difference beyond what chance makes.", self.palette.style("strong", bold=True))
+            problem = self.found.both.problem
+            said = f"Not compared: {problem}." if problem else "No difference beyond what chance makes."
+            empty[1].put(4, said, self.palette.style("strong", bold=True), width - 6)
             text = "t lays them over each other in another way; an ask narrows or widens what is compared."
             empty[3].put(4, text, self.palette.style("dim"))
             return lines + empty
@@ -137,6 +160,7 @@ class CompareView(Listed):
         for column, at in columns:
             head.put(2 + at, column.title, self.palette.style("dim"), column.width, column.right)
         lines.append(head)
+        self._first_row = len(lines)
         room = max(height - len(lines) - below, 1)
         self._top = window(self._cursor, self._top, room, len(rows))
         for i in range(self._top, min(self._top + room, len(rows))):
@@ -174,9 +198,11 @@ class CompareView(Listed):
             zero = side.snapshot.span.start
             span = f"{words.seconds(side.span.start - zero, 1)}–{words.seconds(side.span.end - zero, 1)} s"
             at = line.put(at, f"{span}   {words.count(len(side.matches))} frames", self.palette.style("dim")) + 3
-            if side.problem:
-                text = f"✕ the ask means nothing here: {side.problem}"
-                line.put(at, text, self.palette.style("coral"), width - at - 1)
+            lines.append(line)
+        said = "; ".join(self.found.both.words)
+        if said:
+            line = self.line(width)
+            line.put(5, f"{said}   u says otherwise" if self.found.buses.words else said, self.palette.style("brass"))
             lines.append(line)
         return lines
 
@@ -264,7 +290,19 @@ class CompareView(Listed):
         if task is None:
             return
         following = ALIGNMENTS[(ALIGNMENTS.index(task.align) + 1) % len(ALIGNMENTS)]
-        self._run(task.other, task.a, task.b, following)
+        self._run(task.other, task.a, task.b, following, task.buses)
+
+    def do_match(self) -> None:
+        """Say which bus is which."""
+        if self.found is not None:
+            self.post_message(self.Match(self.found.buses))
+
+    def match(self, ours: str, theirs: str) -> None:
+        """Take a bus of the first side for one of the second, or for none; compare again."""
+        task = self.asked
+        if task is not None:
+            kept = tuple(pair for pair in task.buses if pair[1] != theirs and (not ours or pair[0] != ours))
+            self._run(task.other, task.a, task.b, task.align, (*kept, (ours, theirs)))
 
     def do_jump_a(self) -> None:
         """To the frames of side A."""
@@ -278,8 +316,8 @@ class CompareView(Listed):
 
     def on_click(self, event: events.Click) -> None:
         """Take the clicked difference in hand."""
-        row = self._top + event.y - 5
-        if event.y >= 5 and self.found is not None and row < len(self.found.differences):
+        row = self._top + event.y - self._first_row
+        if event.y >= self._first_row and self.found is not None and row < len(self.found.differences):
             self.move(row - self._cursor)
             if event.chain == 2:
                 self.do_jump_a()

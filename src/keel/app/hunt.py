@@ -147,7 +147,8 @@ class Hunt(Listed):
         lines += table(self.palette, width, self._columns, self.rows, self._top, room, self._cursor)
         lines.append(self.line(width))
         if self._telling:
-            at = lines[-1].put(2, "to tell the first two apart: ", self.palette.style("brass"))
+            title = "" if result.differences is not None else "to tell the first two apart: "
+            at = lines[-1].put(2, title, self.palette.style("brass"))
             lines[-1].put(at, self._telling, self.palette.style("text"), max(width - at - 1, 0))
         row = self.row
         if row is not None:

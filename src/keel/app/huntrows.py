@@ -11,6 +11,7 @@ from keel.app.picture import Picture
 from keel.app.rows import Column, fit, grow
 from keel.app.search import Result
 from keel.app.strokes import bar
+from keel.compare.buses import BusPairs
 from keel.hunt.candidates import Candidate
 from keel.model.fields import BitField
 from keel.model.identity import key_words
@@ -38,6 +39,7 @@ CANDIDATES = (
 DIFFERENCES = (
     *_WHO,
     Column("kind", "kind", 16),
+    *_WHERE,
     Column("bar", "score", 8, drop=5),
     Column("score", "", 5, True),
     Column("time", "first", 10, True, drop=3),
@@ -83,9 +85,8 @@ def name_of(candidate: Candidate) -> object:
     return candidate.key, candidate.page, candidate.field
 
 
-def _who(picture: Picture, rank: int, key: int) -> dict[str, tuple[str, str]]:
-    buses = picture.snapshot.manifest.buses
-    bus = buses[key >> 56].name if key >> 56 < len(buses) else "?"
+def _who(picture: Picture, rank: int, key: int, buses: BusPairs | None = None) -> dict[str, tuple[str, str]]:
+    bus = picture.bus_name(key) if buses is None else buses.name(key)
     return {
         "rank": (str(rank + 1), "brass"),
         "bus": (f" {bus}", f"bus{key >> 56}"),
@@ -134,7 +135,8 @@ def _differences(picture: Picture, result: Result) -> list[Row]:
     rows = []
     for i, f in enumerate(result.differences.findings):
         cells = {
-            **_who(picture, i, f.key),
+            **_who(picture, i, f.key, result.buses),
+            **(_where(f.field) if f.field is not None else {}),
             "kind": (f.kind.replace("_", " "), "coral"),
             "bar": (bar(f.score, 8), "sea"),
             "score": (f"{f.score:.3f}", "text"),

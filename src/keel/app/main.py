@@ -187,8 +187,15 @@ class KeelApp(Steering):
         picture = self.picture
         if picture is None:
             return
-        bus = picture.bus_name(message.key) if message.key >> 56 < len(picture.snapshot.manifest.buses) else ""
-        ask = str(of_key(message.key, bus))
+        result, key = self.views[HUNT].result, message.key
+        if message.bad is not None and result is not None and result.buses is not None:
+            there = result.buses.to_b(key)
+            if there is None:
+                self.tell("there are no such frames in the bad recording", 3)
+                return
+            ask = str(of_key(there, result.buses.b[there >> 56]))
+        else:
+            ask = str(of_key(key, picture.bus_name(key)))
         if message.bad is not None and message.times:
             self._open_at(message.bad, ask, message.times[0])
         elif message.times and message.key in picture.census:
@@ -242,6 +249,26 @@ class KeelApp(Steering):
 
         choices = others(self._folder)
         self.call_from_thread(choose_recording, self, "compare with", choices, self.views[COMPARE].compare_with)
+
+    def on_compare_view_match(self, message: CompareView.Match) -> None:
+        """Say which bus is which."""
+        view, buses = self.views[COMPARE], message.buses
+        choices = [
+            dialogs.Choice(f"{i},{j}", f"{'●' if buses.partners[j] == i else '○'} {ours} of A is {theirs} of B")
+            for i, ours in enumerate(buses.a)
+            for j, theirs in enumerate(buses.b)
+        ]
+        choices += [
+            dialogs.Choice(f",{j}", f"{'●' if buses.partners[j] is None else '○'} {theirs} of B is none of A's")
+            for j, theirs in enumerate(buses.b)
+        ]
+
+        def chosen(answer: str | None) -> None:
+            if answer is not None:
+                ours, _, theirs = answer.partition(",")
+                view.match(buses.a[int(ours)] if ours else "", buses.b[int(theirs)])
+
+        self.push_screen(dialogs.Choose("which bus is which?", choices), chosen)
 
     def on_compare_view_jump(self, message: CompareView.Jump) -> None:
         """To the frames of one side; another recording is opened for it."""

@@ -13,8 +13,9 @@ import numpy as np
 from keel.app.pages import all_matches
 from keel.app.picture import Picture
 from keel.ask.language import parse
-from keel.ask.matches import Matcher, Matches
+from keel.ask.matches import Matcher
 from keel.ask.scene import scene_of
+from keel.compare.buses import BusPairs, pair_buses
 from keel.errors import InputError
 from keel.hunt.against import Differences, good_against_bad
 from keel.hunt.candidates import LIKELY_NOTHING, Candidate, Findings
@@ -45,6 +46,7 @@ class Sought:
         series: A log from another instrument.
         known: A value or text that is sent, and when, in ns.
         bad: The bad recording; None with ``mode`` against is the lens, against the rest.
+        buses: Which bus of this recording is which of the bad one, where names do not say it.
     """
 
     mode: Mode = "carrier"
@@ -52,6 +54,7 @@ class Sought:
     series: Path | None = None
     known: Known | None = None
     bad: Path | None = None
+    buses: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -61,7 +64,7 @@ class Result:
     Attributes:
         findings: Candidates; empty in the other modes.
         telling: What would tell the first two apart.
-        differences: What is wrong in the bad traffic ``bad``.
+        differences: What is wrong in the bad traffic ``bad``; ``buses`` say which bus of it is which of this one's.
         is_partial: Whether only some frames were looked at yet.
     """
 
@@ -74,6 +77,7 @@ class Result:
     telling: str = ""
     differences: Differences | None = None
     bad: dict[int, Column] = field(default_factory=dict)
+    buses: BusPairs | None = None
     is_partial: bool = False
 
 
@@ -121,10 +125,16 @@ def search(
     begin = time.monotonic()
     matches = all_matches(picture)
     good, bad = matches, None
+    buses: BusPairs | None = None
     if sought.mode == "against" and sought.bad is not None:
         other = Recording(find_recording(sought.bad)).snapshot()
         scene = scene_of(other)
-        bad = _same_buses(Matcher(parse(picture.wish.ask, scene), scene).run(other), picture)
+        theirs = Matcher(parse(picture.wish.ask, scene), scene).run(other)
+        if not len(theirs):
+            what = "holds no frame" + (" that meets the ask" if other.frames else "")
+            raise InputError(str(sought.bad), what, "traffic to compare")
+        buses = pair_buses(picture.snapshot, other, dict(sought.buses))
+        bad = {buses.to_a(key): replace(column, key=buses.to_a(key)) for key, column in gather(theirs).items()}
     elif sought.mode == "against":
         if picture.wish.lens is None:
             raise InputError("the lens", "shows all of the recording", "a part of it, taken as bad against the rest")
@@ -143,6 +153,7 @@ def search(
         findings, telling, differences = Findings("", 1.0, (), len(columns), len(traffic.carriers)), "", None
         if bad is not None:
             differences = good_against_bad(traffic, bad, stopped)
+            telling = "; ".join(buses.words) if buses is not None else ""
         elif sought.mode == "carrier":
             findings = evidence.follow(traffic, stopped)
             if findings.nothing_probability > LIKELY_NOTHING:
@@ -151,7 +162,17 @@ def search(
             telling = telling_of(traffic, findings.candidates, start)
         took, partial = time.monotonic() - begin, most < MOST_FRAMES
         return Result(
-            sought, findings, traffic, tuple(spans), evidence.points, took, telling, differences, bad or {}, partial
+            sought,
+            findings,
+            traffic,
+            tuple(spans),
+            evidence.points,
+            took,
+            telling,
+            differences,
+            bad or {},
+            buses,
+            partial,
         )
 
     if len(good) > MANY_FRAMES:
@@ -165,18 +186,6 @@ def telling_of(traffic: Traffic, candidates: tuple[Candidate, ...], start: int) 
         return ""
     other = next((c for c in candidates if c.family != candidates[0].family), None)
     return tell_apart(traffic, candidates[0], other, start).words if other is not None else ""
-
-
-def _same_buses(matches: Matches, picture: Picture) -> dict[int, Column]:
-    """Columns of another recording, buses of the same name by this one's numbers."""
-    theirs, ours = matches.snapshot.manifest.bus_names, picture.snapshot.manifest.bus_names
-    found = {}
-    for key, column in gather(matches).items():
-        name = theirs[key >> 56]
-        bus = ours.index(name) if name in ours else len(ours) + (key >> 56)
-        new = bus << 56 | key & (1 << 56) - 1
-        found[new] = replace(column, key=new)
-    return found
 
 
 def _without(columns: dict[int, Column], span: Span) -> dict[int, Column]:

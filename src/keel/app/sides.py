@@ -9,8 +9,9 @@ from typing import Literal
 from keel.app.compare import Task
 from keel.app.dialogs import Choice
 from keel.app.words import duration
-from keel.compare.differences import Comparison, Difference, compare
-from keel.compare.sides import Side, align
+from keel.compare.difference import Difference
+from keel.compare.differences import Comparison, compare
+from keel.compare.sides import Side, together
 from keel.store.library import find_recording, shelf
 from keel.store.recording import Recording, Snapshot
 
@@ -23,7 +24,7 @@ def run(snapshot: Snapshot, task: Task, stopped: Callable[[], bool]) -> Comparis
     """
     other = snapshot if task.other is None else Recording(find_recording(task.other)).snapshot()
     a, b = Side.of(snapshot, task.ask, task.a), Side.of(other, task.ask, task.b)
-    return compare(a, b, align(a, b, task.align), stopped)
+    return compare(together(a, b, task.align, dict(task.buses)), stopped)
 
 
 def frame_at(folder: Path, time: int) -> int:
@@ -50,7 +51,9 @@ def place_of(found: Comparison, side: Literal["a", "b"], difference: Difference)
     time = difference.time_a if side == "a" else difference.time_b
     key = difference.key
     if side == "b" and key is not None:
-        key = found.b.key_here(key, found.a)
+        key = found.buses.to_b(key)
+    if key is not None and side == "a" and key >> 56 >= len(found.buses.a):
+        return None, None
     if time is None or not len(of.matches):
         return key, None
     rank = min(of.matches.at_or_after(time), len(of.matches) - 1)

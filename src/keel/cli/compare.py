@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from keel.cli import app, say
-from keel.cli.reading import Ask, Rec, opened
+from keel.cli.reading import Ask, BusPairs, Rec, opened
 
 if TYPE_CHECKING:
     from keel.model.span import Span
@@ -30,11 +30,13 @@ Stretch = typer.Option(metavar="FROM..TO", help="Only these seconds of it, as 10
 @app.command(
     epilog="Examples:  keel compare good.keel bad.keel   keel compare good.keel bad.keel --align traffic --html d.html"
     "   keel compare tern.keel tern.keel --span-a 0..60 --span-b 60..120 --ask 'bus:a'"
+    "   keel compare good.keel bad.keel --bus can0=A"
 )
 def compare(
     a: Rec,
     b: Annotated[Path, typer.Argument(metavar="REC2", help="The other one.")],
     ask: Ask = "",
+    bus: BusPairs = None,
     align: Annotated[AlignBy, typer.Option("--align", help="How their times go over each other.")] = AlignBy.START,
     span_a: Annotated[str, Stretch] = "",
     span_b: Annotated[str, Stretch] = "",
@@ -42,11 +44,12 @@ def compare(
     html: Annotated[Path | None, typer.Option("--html", metavar="FILE", help="Write a report with drawings.")] = None,
 ) -> None:
     """Tell what is different: identifiers, cycles, loads, moving bits, ranges, states, faults, checks; ranked."""
+    from keel.ask.language import parse
+    from keel.ask.scene import scene_of
+    from keel.compare.buses import pair_given
     from keel.compare.differences import compare as run
     from keel.compare.report import as_html, as_json, as_lines
-    from keel.compare.sides import Side
-    from keel.compare.sides import align as lay
-    from keel.errors import AskError
+    from keel.compare.sides import Side, together
     from keel.model.plain import plain
 
     snapshots = [opened(a), opened(b)]
@@ -55,8 +58,9 @@ def compare(
         for s, text, option in zip(snapshots, (span_a, span_b), ("--span-a", "--span-b"), strict=True)
     ]
     if sides[0].problem and sides[1].problem:
-        raise AskError(0, sides[0].problem)
-    found = run(sides[0], sides[1], lay(sides[0], sides[1], align.value))
+        parse(ask, scene_of(snapshots[0]))
+    given = pair_given(bus or (), snapshots[0], snapshots[1])
+    found = run(together(sides[0], sides[1], align.value, given))
     if html is not None:
         from keel.draw.sides import drawings_of
         from keel.errors import InputError

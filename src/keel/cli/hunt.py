@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from keel.cli import app
-from keel.cli.reading import Ask, Rec, read
+from keel.cli import app, say
+from keel.cli.reading import Ask, BusPairs, Rec, read
 
 if TYPE_CHECKING:
     from keel.hunt.against import Differences
@@ -42,6 +42,7 @@ def hunt(
     structure: Annotated[
         bool, typer.Option("--structure", help="No evidence: what payloads are made of, seen from them alone.")
     ] = False,
+    bus: BusPairs = None,
     ask: Ask = "",
     json: Annotated[bool, typer.Option("--json", help="JSON.")] = False,
 ) -> None:
@@ -53,15 +54,26 @@ def hunt(
     snapshot, scene, matches = read(recording, ask)
     from keel.hunt.columns import gather
     from keel.hunt.scene import Traffic
+    from keel.model.plain import plain
 
     traffic = Traffic.of(gather(matches))
     if structure:
         _structure(traffic, snapshot, json)
     elif against is not None:
+        from keel.compare.buses import pair_buses, pair_given
+        from keel.errors import InputError
         from keel.hunt.against import good_against_bad
 
         bad = read(against, ask)
-        _against(good_against_bad(traffic, _same_buses(gather(bad[2]), bad[0], snapshot)), snapshot, bad[0], json)
+        for one, given_path in ((matches, recording), (bad[2], against)):
+            if not len(one):
+                which = "holds no frame" + (" that meets the ask" if one.snapshot.frames else "")
+                raise InputError(str(given_path), which, "traffic to compare")
+        buses = pair_buses(snapshot, bad[0], pair_given(bus or (), snapshot, bad[0]))
+        columns = {buses.to_a(key): replace(c, key=buses.to_a(key)) for key, c in gather(bad[2]).items()}
+        for sentence in buses.words:
+            say(f"keel: {plain(sentence)}")
+        _against(good_against_bad(traffic, columns), snapshot, bad[0], json)
     else:
         from keel.hunt.evidence import tell_apart
 
@@ -101,17 +113,6 @@ def evidence_of(
         read_points(series, start) if series else None,
         known,
     )
-
-
-def _same_buses(columns: dict[int, Any], theirs: Snapshot, ours: Snapshot) -> dict[int, Any]:
-    """The bad recording's columns with the good one's numbers for buses of the same name."""
-    names = [bus.name for bus in ours.manifest.buses]
-    place = {i: names.index(b.name) if b.name in names else len(names) + i for i, b in enumerate(theirs.manifest.buses)}
-    found = {}
-    for key, column in columns.items():
-        new = place.get(key >> 56, key >> 56) << 56 | key & (1 << 56) - 1
-        found[new] = replace(column, key=new)
-    return found
 
 
 def _who(key: int, *snapshots: Snapshot) -> dict[str, str]:

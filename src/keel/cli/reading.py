@@ -17,6 +17,13 @@ if TYPE_CHECKING:
 Rec = Annotated[Path, typer.Argument(metavar="REC", help="A recording: its path, or its name on the shelf.")]
 Ask = Annotated[str, typer.Option("--ask", metavar="ASK", help="Only frames that meet this, as 'id:220 or fault'.")]
 
+BusPairs = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--bus", metavar="A=B", help="Bus A of the first is bus B of the second, where names differ; may be repeated."
+    ),
+]
+
 
 def find_recording(given: Path) -> Path:
     """The recording meant; see `keel.store.library.find_recording`."""

@@ -6,7 +6,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from keel.compare.differences import Comparison, Difference, message_of
+from keel.compare.difference import Difference, message_of
+from keel.compare.differences import Comparison
 from keel.compare.sides import Side
 from keel.measure.courses import Courses, Envelope
 from keel.measure.cycles import times_of
@@ -28,7 +29,7 @@ def courses_of(found: Comparison, difference: Difference, columns: int) -> tuple
     a, b = found.a, found.b
     shift = found.alignment.offset_ns
     window = Span(min(a.span.start, b.span.start + shift), max(a.span.end, b.span.end + shift))
-    keys = (difference.key, b.key_here(difference.key, a) if difference.key is not None else None)
+    keys = (difference.key, found.buses.to_b(difference.key) if difference.key is not None else None)
     made: list[tuple[str, Envelope]] = []
     title = ""
     for letter, side, key, by in (("A", a, keys[0], 0), ("B", b, keys[1], shift)):
@@ -54,7 +55,7 @@ def _signal(
     """The signal to draw; for bits that nobody named, one made for the purpose."""
     if key is None or difference.key is None:
         return None, None
-    message = message_of(found.a, found.b, difference.key)
+    message = message_of(found.both, difference.key)
     if difference.signal and message is not None:
         return message, message.signal(difference.signal)
     if difference.field is None:

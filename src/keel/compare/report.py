@@ -6,7 +6,8 @@ import html
 from collections.abc import Iterator
 from typing import Any
 
-from keel.compare.differences import Comparison, Difference
+from keel.compare.difference import Difference
+from keel.compare.differences import Comparison
 from keel.compare.sides import Side
 from keel.model.identity import format_ident, unpack_key
 from keel.model.plain import plain
@@ -24,7 +25,7 @@ svg { max-width: 100%; height: auto; }
 
 
 def as_json(found: Comparison) -> dict[str, Any]:
-    """Plain data; times are seconds from each side's start."""
+    """Plain data; times are seconds from the start of each recording, or of the span of it that was chosen."""
     return {
         "a": _side(found.a),
         "b": _side(found.b),
@@ -33,6 +34,13 @@ def as_json(found: Comparison) -> dict[str, Any]:
             "offset_s": round(found.alignment.offset_ns / NS_PER_S, 6),
             "why": found.alignment.words,
         },
+        "buses": [
+            {"a": plain(found.buses.a[ours]), "b": plain(found.buses.b[theirs])}
+            for theirs, ours in enumerate(found.buses.partners)
+            if ours is not None
+        ],
+        "notes": [plain(sentence) for sentence in found.both.words],
+        "problem": plain(found.both.problem) or None,
         "differences": [_row(found, d) for d in found.differences],
     }
 
@@ -57,7 +65,7 @@ def _ident(key: int | None) -> str | None:
 def _row(found: Comparison, d: Difference) -> dict[str, Any]:
     field = None if d.field is None else {"start": d.field.start, "length": d.field.length, "order": d.field.order}
     times = [
-        None if t is None else round((t - side.span.start) / NS_PER_S, 6)
+        None if t is None else round((t - side.zero) / NS_PER_S, 6)
         for t, side in ((d.time_a, found.a), (d.time_b, found.b))
     ]
     return {
@@ -82,9 +90,11 @@ def as_lines(found: Comparison) -> Iterator[str]:
     for letter in "ab":
         side = data[letter]
         yield f"{letter.upper()}  {side['name']}: {side['frames']} frames, {side['seconds']:.1f} s"
-        if side["problem"]:
-            yield f"   the ask leaves nothing there: {side['problem']}"
     yield f"aligned {data['aligned']['why']}"
+    yield from data["notes"]
+    if data["problem"]:
+        yield f"not compared: {data['problem']}"
+        return
     if not data["differences"]:
         yield "no difference beyond what chance makes"
         return
@@ -110,7 +120,10 @@ def as_html(found: Comparison, drawings: list[tuple[str, str]]) -> str:
         side = data[letter]
         text = f"{letter.upper()}: {side['name']}, {side['frames']} frames in {side['seconds']:.1f} s, "
         parts.append(f"<p>{html.escape(text)}{side['identifiers']} identifiers</p>")
-    parts.append(f'<p class="dim">aligned {html.escape(data["aligned"]["why"])}</p>')
+    for sentence in (f"aligned {data['aligned']['why']}", *data["notes"]):
+        parts.append(f'<p class="dim">{html.escape(sentence)}</p>')
+    if data["problem"]:
+        parts.append(f"<p>not compared: {html.escape(data['problem'])}</p>")
     rows = data["differences"]
     parts.append(f"<h2>{len(rows)} differences, the most telling first</h2>")
     parts.append("<table><tr><th>score</th><th>kind</th><th>bus</th><th>identifier</th><th>name</th>")

@@ -1,7 +1,8 @@
-"""The two sides of a comparison, and how their times are laid over each other."""
+"""The two sides of a comparison: how their times are laid over each other, and which bus is which."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Literal
@@ -10,10 +11,13 @@ import numpy as np
 
 from keel.ask.language import parse
 from keel.ask.matches import Matcher, Matches
+from keel.ask.nodes import Node, Nothing
 from keel.ask.scene import scene_of
+from keel.compare.buses import BusPairs, pair_buses
 from keel.errors import AskError
 from keel.hunt.columns import Column, gather
 from keel.measure.census import Census, census_of
+from keel.measure.flips import flips_by_key
 from keel.model.frames import Rows
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
@@ -29,6 +33,8 @@ REGULAR = 0.2
 CLEAR = 6.0
 """So many standard deviations the best fit must stand out by."""
 MOST_FRAMES = 50_000
+WORTH_SAYING_NS = NS_PER_S // 10
+"""A cut of less at an end is not told."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -36,12 +42,18 @@ class Side:
     """One side: a recording, the span of it that counts, and what the ask leaves.
 
     Attributes:
-        problem: Why the ask could not be put to it: a name it does not know.
+        matcher: Finds what the ask leaves.
+        is_chosen: Whether somebody chose the span: then it is not cut to what the other side has.
+        zero: What its times are counted from.
+        problem: Why the ask could not be put to it: a name it does not know. Then it leaves nothing.
     """
 
     snapshot: Snapshot
     span: Span
     matches: Matches
+    matcher: Matcher
+    is_chosen: bool
+    zero: int
     problem: str = ""
 
     @classmethod
@@ -50,11 +62,19 @@ class Side:
         scene = scene_of(snapshot)
         problem = ""
         try:
-            node = parse(ask, scene)
+            node: Node = parse(ask, scene)
         except AskError as error:
-            problem = str(error)
-            node = parse(ask)
-        return cls(snapshot, span or snapshot.span, Matcher(node, scene).run(snapshot, span), problem)
+            node, problem = Nothing(), str(error)
+        matcher = Matcher(node, scene)
+        whole = span or snapshot.span
+        return cls(snapshot, whole, matcher.run(snapshot, span), matcher, span is not None, whole.start, problem)
+
+    def within(self, span: Span) -> Side:
+        """The same over a part of its span."""
+        if span == self.span:
+            return self
+        matches = self.matcher.run(self.snapshot, span)
+        return Side(self.snapshot, span, matches, self.matcher, self.is_chosen, self.zero, self.problem)
 
     @cached_property
     def census(self) -> Census:
@@ -66,20 +86,19 @@ class Side:
         """Payloads by key, thinned where there are many."""
         return gather(self.matches, most=MOST_FRAMES)
 
+    @cached_property
+    def flips(self) -> dict[int, Rows]:
+        """How often each payload bit flips, by key."""
+        return flips_by_key(self.matches)
+
     @property
     def name(self) -> str:
         """The recording's name."""
         return self.snapshot.manifest.name
 
     def bus(self, key: int) -> str:
-        """The name of a key's bus."""
+        """The name of the bus of a key of this side."""
         return self.snapshot.manifest.buses[key >> 56].name
-
-    def key_here(self, key: int, there: Side) -> int | None:
-        """The key by which a key of the other side is known here: buses go by their names."""
-        names = self.snapshot.manifest.bus_names
-        bus = there.bus(key)
-        return None if bus not in names else names.index(bus) << 56 | key & (1 << 56) - 1
 
 
 @dataclass(frozen=True)
@@ -91,7 +110,63 @@ class Alignment:
     words: str
 
 
-def align(a: Side, b: Side, by: AlignBy = "start") -> Alignment:
+@dataclass(frozen=True, eq=False)
+class Both:
+    """Two sides, laid over each other; keys are those of the first side unless said otherwise."""
+
+    a: Side
+    b: Side
+    alignment: Alignment
+    buses: BusPairs
+
+    @property
+    def problem(self) -> str:
+        """Why they cannot be compared; empty if they can."""
+        for letter, side in (("A", self.a), ("B", self.b)):
+            if side.problem:
+                return f"the ask cannot be put to {letter}: {side.problem}"
+        if not len(self.a.matches) and not len(self.b.matches):
+            return "neither side has a frame that meets the ask"
+        return ""
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """What a reader has to know besides the alignment."""
+        empty = (
+            f"{letter} has no frame{' that meets the ask' if side.snapshot.frames else ''}"
+            for letter, side in (("A", self.a), ("B", self.b))
+            if not len(side.matches)
+        )
+        return (*self.buses.words, *empty)
+
+
+def together(a: Side, b: Side, by: AlignBy = "start", given: Mapping[str, str] | None = None) -> Both:
+    """Lay two sides over each other, and cut each to the time that both have, unless its span was chosen.
+
+    Args:
+        a, b: The sides.
+        by: How their times go over each other.
+        given: Which bus of the first is which of the second, where names do not say it.
+
+    Raises:
+        InputError: a bus that is given is not there.
+    """
+    buses = pair_buses(a.snapshot, b.snapshot, given)
+    found = align(a, b, by, buses)
+    shift = found.offset_ns
+    common = Span(max(a.span.start, b.span.start + shift), min(a.span.end, b.span.end + shift))
+    if a.snapshot.frames and b.snapshot.frames and common.end <= common.start:
+        words = f"{found.words}: they have no time in common, and all is compared"
+        return Both(a, b, replace(found, words=words), buses)
+    cut_a = a if a.is_chosen or not b.snapshot.frames else a.within(common)
+    cut_b = b if b.is_chosen or not a.snapshot.frames else b.within(common.shifted(-shift))
+    left_out = max(a.span.length - cut_a.span.length, b.span.length - cut_b.span.length)
+    if left_out >= WORTH_SAYING_NS:
+        found = replace(found, words=f"{found.words}; compared over the {common.seconds:.1f} s that both have")
+    return Both(cut_a, cut_b, found, buses)
+
+
+def align(a: Side, b: Side, by: AlignBy = "start", buses: BusPairs | None = None) -> Alignment:
     """Lay the second side over the first.
 
     By start; by the first mark of the same number; or by the best fit of what moves in the traffic. Where the other
@@ -105,22 +180,21 @@ def align(a: Side, b: Side, by: AlignBy = "start") -> Alignment:
                 return Alignment("mark", mark.time - theirs[mark.number], f"by mark {mark.number}")
         return replace(start, words="by their starts: they have no mark of the same number")
     if by == "traffic":
-        found = _best_fit(a, b)
+        found = _best_fit(a, b, buses or pair_buses(a.snapshot, b.snapshot))
         if found is None:
             return replace(start, words="by their starts: nothing in the traffic fits clearly")
         return found
     return start
 
 
-def _best_fit(a: Side, b: Side) -> Alignment | None:
+def _best_fit(a: Side, b: Side, buses: BusPairs) -> Alignment | None:
     """The shift at which seldom flipping bits flip together, if one stands out."""
-    longest = max(a.span.end - a.span.start, b.span.end - b.span.start)
+    longest = max(a.span.end - a.span.start, b.span.end - b.span.start, 1)
     cell = max(longest // CELLS, LEAST_CELL_NS)
     size = 1 << int(np.ceil(np.log2(2 * longest / cell + 2)))
     total = np.zeros(size)
     for key, theirs in b.columns.items():
-        here = a.key_here(key, b)
-        ours = a.columns.get(here) if here is not None else None
+        ours = a.columns.get(buses.to_a(key))
         if ours is None or ours.payloads.shape[1] != theirs.payloads.shape[1]:
             continue
         one, other = (_activity(c, s.span.start, cell, size) for c, s in ((ours, a), (theirs, b)))

@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from keel.compare.differences import Comparison, message_of
+from keel.compare.difference import message_of
+from keel.compare.differences import Comparison
 from keel.compare.sides import Side
 from keel.draw.sheet import BRASS, LINE, SEA, new_sheet, words
 from keel.measure.courses import Courses
@@ -44,7 +45,7 @@ def _svg(figure: Any) -> str:
 def _times(found: Comparison, side: Side, edges: Any) -> Any:
     """Edges in seconds of the first side's time."""
     shift = 0 if side is found.a else found.alignment.offset_ns
-    return (edges[:-1] + shift - found.a.span.start) / NS_PER_S
+    return (edges[:-1] + shift - found.a.zero) / NS_PER_S
 
 
 def _loads(found: Comparison) -> Any:
@@ -54,12 +55,13 @@ def _loads(found: Comparison) -> Any:
     for side, colour, label in ((found.a, SEA, "A"), (found.b, BRASS, "B")):
         series = Loads().series(side.snapshot, side.span, cells_for(side.span, 300))
         edges = side.span.edges(series.load.shape[1])
-        theirs = side.snapshot.manifest.bus_names
-        for axes, bus in zip(strips, names, strict=True):
-            if bus in theirs:
+        for place, (axes, bus) in enumerate(zip(strips, names, strict=True)):
+            there = place if side is found.a else found.buses.to_b(place << 56)
+            if there is not None:
+                index = there if side is found.a else there >> 56
                 axes.step(
-                    _times(found, side, edges), series.load[theirs.index(bus)] * 100, where="post", color=colour,
-                    linewidth=1.0, label=label,
+                    _times(found, side, edges), series.load[index] * 100, where="post", color=colour, linewidth=1.0,
+                    label=label,
                 )  # fmt: skip
             axes.set_title(words(f"bus {bus}"))
             axes.set_ylabel("load, %")
@@ -70,12 +72,12 @@ def _loads(found: Comparison) -> Any:
 
 
 def _signal(found: Comparison, key: int, name: str) -> Any:
-    there = found.b.key_here(key, found.a)
+    there = found.buses.to_b(key)
     figure = new_sheet(10.0, 2.6)
     axes = figure.subplots()
     drawn = False
     for side, at, colour, label in ((found.a, key, SEA, "A"), (found.b, there, BRASS, "B")):
-        message = message_of(found.a, found.b, key)
+        message = message_of(found.both, key)
         signal = message.signal(name) if message else None
         if at is None or message is None or signal is None:
             continue

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from keel.hunt.columns import Column
+from keel.hunt.constants import CONSTANT, constant_surprises
 from keel.hunt.scene import Traffic
 from keel.hunt.surprises import Finding, field_surprises
 from keel.hunt.timing import guard_surprises, timing_surprises
@@ -52,17 +53,23 @@ def good_against_bad(
         one, other = good.columns.get(key), bad.get(key)
         mine += timing_surprises(key, one, other, span_good, span_bad)
         if one is not None and other is not None and _comparable(one, other):
+            mine += constant_surprises(one, other)
             mine += guard_surprises(good.structures[key], one, other)
             mine += field_surprises(good.structures[key], one, other)
         mine.sort(key=lambda f: -f.nats)
-        found += [f if i == 0 or _is_other_reading(f, mine[0]) else f.scaled(ECHO) for i, f in enumerate(mine)]
+        found += [f if i == 0 or _stands(f, mine[0]) else f.scaled(ECHO) for i, f in enumerate(mine)]
     found = [f for f in found if f.nats >= LEAST_NATS]
     found.sort(key=lambda f: (-f.nats, f.key))
     return Differences(f"{len(good.columns)} identifiers against {len(bad)}", tuple(found[:MOST_FINDINGS]), len(keys))
 
 
-def _is_other_reading(finding: Finding, first: Finding) -> bool:
-    """Whether it is the same fault of the same field under another name."""
+def _stands(finding: Finding, first: Finding) -> bool:
+    """Whether it is certain in itself, or the same fault of the same field under another name."""
+    if finding.kind == CONSTANT:
+        return True
+    if first.kind == CONSTANT and first.field is not None and finding.field is not None:
+        # A number that goes beyond its range, seen by its highest bits.
+        return set(first.field.bits) <= set(finding.field.bits)
     kinds = {finding.kind, first.kind}
     return kinds == {"stuck", "out_of_range"} and finding.field == first.field and finding.page == first.page
 

@@ -37,8 +37,8 @@ class Finding:
     """Something different.
 
     Attributes:
-        kind: ``stuck``, ``out_of_range``, ``not_available``, ``missing``, ``cycle_changed``, ``counter_skips``,
-            ``checksum_wrong``, ``noisy``, ``dropout`` or ``new_identifier``.
+        kind: ``constant``, ``stuck``, ``out_of_range``, ``not_available``, ``missing``, ``cycle_changed``,
+            ``counter_skips``, ``checksum_wrong``, ``noisy``, ``dropout`` or ``new_identifier``.
         nats: How surprising it is.
         times: When, in the bad recording, in ns since 1970; the first ones.
     """
@@ -76,7 +76,9 @@ def field_surprises(structure: Structure, good: Column, bad: Column) -> list[Fin
         for kind, nats, times, why, field in _ways(piece, wide, one, other, good.payloads[mine], bad.payloads[theirs]):
             if nats > 0:
                 found.append(
-                    Finding(structure.key, kind, field or piece.field, min(nats, SURE), times, why, piece.page)
+                    Finding(
+                        structure.key, kind, field or _held(wide, one, other), min(nats, SURE), times, why, piece.page
+                    )
                 )
     return found
 
@@ -308,9 +310,16 @@ def _moved(wide: BitField, piece: Piece, good: npt.NDArray[np.uint8], bad: npt.N
             steps = np.abs(below[flips + 1] - below[flips])
             if float((steps > usual).mean()) < 0.5:
                 break
-        if len(flips) or top[0] != first[wide.bits[more - 1]]:
+        # A bit that is always set, and never was, may be a number's that goes farther; one always cleared is a flag's.
+        if len(flips) or top[0] > first[wide.bits[more - 1]]:
             length = more
     return _lower(wide, length)
+
+
+def _held(field: BitField, one: _Series, other: _Series) -> BitField:
+    """The field as it was read: signed, if what is said of it goes below zero."""
+    below_zero = min(int(one.raw.min()), int(other.raw.min())) < 0
+    return replace(field, signed=below_zero)
 
 
 def _lower(wide: BitField, length: int) -> BitField:

@@ -63,7 +63,7 @@ class Glob:
         return self._pattern.fullmatch(name.casefold()) is not None
 
     def among(self, names: Iterable[str]) -> frozenset[str]:
-        """The names that are meant: the one spelt exactly so if there is one, else all that fit, whatever their case."""
+        """The names that are meant: the one spelt exactly so if there is one, else all that fit in any case."""
         known = frozenset(names)
         if not self.has_wildcards and self.name in known:
             return frozenset({self.name})

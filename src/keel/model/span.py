@@ -19,6 +19,11 @@ class Span:
     end: int
 
     @property
+    def length(self) -> int:
+        """Length in nanoseconds."""
+        return self.end - self.start
+
+    @property
     def seconds(self) -> float:
         """Length in seconds."""
         return (self.end - self.start) / NS_PER_S
