@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -37,6 +37,11 @@ class Row:
     form: int = Form.BASE
     flags: int = 0
     faults: int = 0
+
+    @property
+    def is_good(self) -> bool:
+        """Whether cycle times and changes are made of it."""
+        return not self.faults and not self.flags & Flag.REMOTE
 
 
 def batch(rows: Sequence[Row]) -> FrameBatch:
@@ -107,9 +112,12 @@ def rows(most: int = 60, ordered: bool = True) -> st.SearchStrategy[list[Row]]:
         ),
         bus=st.integers(0, 1),
         form=st.sampled_from([Form.BASE, Form.EXTENDED]),
-        flags=st.sampled_from([0, int(Flag.TX), int(Flag.FD), int(Flag.FD | Flag.BRS)]),
+        flags=st.sampled_from([0, int(Flag.TX), int(Flag.FD), int(Flag.FD | Flag.BRS), int(Flag.REMOTE)]),
         faults=st.sampled_from([0, 0, 0, 1, 8]),
     )
+
+    # A remote request carries no payload.
+    one = one.map(lambda row: replace(row, payload=b"") if row.flags & Flag.REMOTE else row)
 
     def timed(found: list[Row]) -> list[Row]:
         total, out = START, []

@@ -59,9 +59,9 @@ def moved(found: list[Row], i: int, byte: int | None = None) -> bool:
     row = found[i]
     for j in range(i - 1, -1, -1):
         other = found[j]
-        if (other.bus, other.form, other.ident) == (row.bus, row.form, row.ident) and not other.faults:
+        if (other.bus, other.form, other.ident) == (row.bus, row.form, row.ident) and other.is_good:
             part = slice(None) if byte is None else slice(byte, byte + 1)
-            return not row.faults and row.payload[part] != other.payload[part]
+            return row.is_good and row.payload[part] != other.payload[part]
     return False
 
 

@@ -16,7 +16,7 @@ from keel.measure.load import Loads
 from keel.model.bus import Bus
 from keel.model.span import Mark, Span
 from keel.store.recording import Recording
-from tests.making import START
+from tests.making import START, find
 
 NASTY = "<script>alert(1)</script> $x_1$ & \x1b[31m"
 
@@ -27,7 +27,7 @@ def texts(path: Path) -> str:
 
 def drawn(path: Path, voyage: Path, title: str = "a voyage") -> Path:
     snapshot = Recording(voyage).snapshot()
-    series = Loads().series(snapshot, snapshot.span, 100)
+    series = Loads().series(find(snapshot), snapshot.span, 100)
     marks = [Mark(1, snapshot.span.start + 20_000_000_000)]
     draw_load(path, title, series, snapshot.manifest.buses, marks, snapshot.span.start)
     return path
@@ -75,6 +75,6 @@ def test_other_endings_are_refused(name: str) -> None:
 
 def test_a_bus_name_cannot_break_the_legend(tmp_path: Path, voyage: Path) -> None:
     snapshot = Recording(voyage).snapshot()
-    series = Loads().series(snapshot, snapshot.span, 10)
+    series = Loads().series(find(snapshot), snapshot.span, 10)
     draw_load(tmp_path / "x.svg", "t", series, [Bus("$\\frac{", 1, 1), Bus("b]<", 1, 1)], [], snapshot.span.start)
     assert "bus $\\frac{" in texts(tmp_path / "x.svg")

@@ -45,6 +45,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("keep", "enter", "enter", "keep", "Keep the candidate as a named signal", (HUNT,)),
     Action("baseline", "b", "b", "baseline", "Count anew from now, or from the beginning again", (WATCH, HEALTH)),
     Action("hush", "u", "u", "hush", "Learn what moves by itself, dim it, show it again", (WATCH,)),
+    Action("learn_on", "U", "U", "", "Learn on what moves by itself", (WATCH,)),
     Action("group", "g", "g", "group", "Group by bus, by name, by identifiers; or not", (WATCH,)),
     Action("draw_group", "G", "G", "", "Begin a group of identifiers at this row; end it at another", (WATCH,)),
     Action("columns", "c", "c", "", "Choose the columns", (WATCH,)),

@@ -51,6 +51,9 @@ class Head(Sheet):
         faults = picture.faults
         lost = manifest.lost + (picture.status.lost if picture.status else 0)
         tail = f"✕ {words.count(faults)} faults" if faults else "· no faults"
+        if (picture.wish.ask or picture.wish.lens is not None) and width >= 100:
+            # What stands below is of the ask and the lens, this is not.
+            tail += " of all"
         tail_at = width - len(tail) - len(f"{lost} lost") - 4
         line.put(tail_at - 2, " " * width, style("text", "panel"))
         line.put(tail_at, tail, style("coral" if faults else "dim", "panel"))

@@ -44,7 +44,7 @@ CYCLE_COLUMNS = (
     Column("histogram", "spread about the usual", 22, drop=3),
     Column("gap", "longest gap", 12, True),
     Column("at", "at s", 10, True, drop=4),
-    Column("state", "state", 18),
+    Column("state", "state", 24),
 )
 STATE_ROLES = {"steady": "dim", "too few": "faint"}
 
@@ -115,7 +115,9 @@ class HealthView(Listed):
     def _load(self, picture: Picture, health: Health, width: int, height: int) -> list[Line]:
         style = self.palette.style
         title = self.line(width)
-        title.put(2, "load of each bus in the lens, exact bits on the wire", style("dim"), width - 4)
+        asked = picture.wish.ask
+        of = "load by the frames of the ask, in the lens" if asked else "load of each bus in the lens"
+        title.put(2, f"{of}, exact bits on the wire", style("brass" if asked else "dim"), width - 4)
         series = health.series
         start, end = picture.lens.start, picture.lens.end
         zero = picture.whole.start
@@ -133,13 +135,16 @@ class HealthView(Listed):
         for i, bus in enumerate(picture.snapshot.manifest.buses):
             load = health.loads[i]
             at = foot.put(at, bus.name, style(self.palette.bus(i))) + 2
-            peak = health.peaks.buses[i]
-            text = f"mean {load.mean:.1%}  peak {peak.load:.1%}"
-            if health.peaks.looked < 1:
-                text += f" so far, {health.peaks.looked:.0%} looked at"
-            elif width > 80:
-                text += f" at {(peak.at - zero) / 1e9:.1f} s"
-            at = foot.put(at, text if load.frames else "silent", style("text")) + 3
+            peak = health.peaks[i]
+            if load.mean is None or peak is None:
+                text = f"{load.frames} frames: too short a time for a load"
+            elif health.looked < 1:
+                text = f"mean {load.mean:.1%}  peak {peak.load:.1%} so far, {health.looked:.0%} looked at"
+            else:
+                text = f"mean {load.mean:.1%}  peak {peak.load:.1%}"
+                text += f" at {(peak.at - zero) / 1e9:.1f} s" if width > 80 else ""
+            silent = "no frame of the ask" if asked else "silent"
+            at = foot.put(at, text if load.frames else silent, style("text")) + 3
         return [*lines, foot]
 
     def _right(self, picture: Picture, health: Health, width: int, height: int) -> list[Line]:
@@ -225,6 +230,8 @@ class HealthView(Listed):
         times = {"dropped out": cycle.gaps, "late": cycle.late}.get(cycle.state)
         state = f"{cycle.state} {words.count(times)}×" if times else cycle.state
         baseline = picture.wish.baseline
+        if cycle.began is not None:
+            state, odd = f"{state}, new at {words.seconds(cycle.began - picture.whole.start, 1)} s", True
         if baseline is not None and cycle.key in picture.census and picture.census[cycle.key].first >= baseline:
             state, odd = f"new · {state}", True
         cells = {

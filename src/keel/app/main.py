@@ -386,6 +386,9 @@ class KeelApp(Steering):
         picture = self.picture
         if picture is None:
             return
+        if picture.ask_error:
+            self.tell(f"nothing can be saved: the ask cannot be used, {picture.ask_error}", 6, error=True)
+            return
         from keel.app import saving
 
         hunt, values = self.views[HUNT], self.views[VALUES]

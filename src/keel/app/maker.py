@@ -30,6 +30,8 @@ if TYPE_CHECKING:
 MEASURE_EVERY_S = 1.0
 ACTIVITY_CELLS = 16
 HISTOGRAM_CELLS = 44
+SLOW_CYCLES = 3
+"""What comes less than so often while it is learnt what moves by itself may move later all the same."""
 
 
 class Maker:
@@ -45,7 +47,7 @@ class Maker:
 
         self._folder = recording.folder
         self._courtesy = courtesy
-        self._loads, self._tape_loads = Loads(), Loads()
+        self._loads, self._tape_loads, self._asked_loads = Loads(), Loads(), Loads()
         self._peaks = PeakFinder()
         self._matcher: Matcher | None = None
         self._ask_error = ""
@@ -59,7 +61,7 @@ class Maker:
         self._noise: tuple[object, dict[int, Rows]] | None = None
         self._counted = True
         self._valuer: Valuer | None = None
-        self._everything = Matcher(parse(""), Scene())
+        self._everything, self._newest = Matcher(parse(""), Scene()), Matcher(parse(""), Scene())
         self.unfinished = False
 
     def make(self, wish: Wish, newest: Snapshot, patience: Callable[[], bool]) -> Picture:
@@ -84,9 +86,11 @@ class Maker:
         census = census_of(matches if counted else self._everything.run(snapshot, wish.lens))
         self._courtesy()
         last_second = Span(max(newest.span.end - NS_PER_S, newest.span.start), newest.span.end)
-        now = self._loads.series(newest, last_second, 1)
+        everything = self._everything.run(snapshot)
+        all_of_newest = everything if newest.chunks == snapshot.chunks else self._newest.run(newest)
+        now = self._loads.series(all_of_newest, last_second, 1)
         cells = max(wish.tape_cells, 1)
-        overview = self._tape_loads.series(snapshot, whole, cells)
+        overview = self._tape_loads.series(everything, whole, cells)
         return Picture(
             wish=wish,
             snapshot=snapshot,
@@ -99,7 +103,7 @@ class Maker:
             lens=lens,
             rate_hz=float(now.rate_hz.sum()),
             loads=tuple(float(load) for load in now.load[:, 0]) if now.load.size else (),
-            tape=self._loads.series(snapshot, lens, cells) if wish.lens is not None else overview,
+            tape=self._loads.series(everything, lens, cells) if wish.lens is not None else overview,
             overview=overview if wish.lens is not None else None,
             faults=round(float(overview.faults.sum())),
             ask_error=self._ask_error,
@@ -107,7 +111,7 @@ class Maker:
             status=read_status(self._folder) if newest.live else None,
             census=census,
             since=self._since(wish, snapshot, lens, patience) if wish.baseline is not None else None,
-            hush=self._hush_of(wish, snapshot, lens, patience) if wish.hush is not None else None,
+            hush=self._hush_of(wish, snapshot, lens, census, patience) if wish.hush is not None else None,
             activity=self._activity_of(matches, lens, wish) if wish.view == WATCH else {},
             values=self._values_of(snapshot, matches, lens, wish, patience) if wish.view == VALUES else None,
             health=self._health_of(snapshot, matches, census, lens, wish, patience) if wish.view == HEALTH else None,
@@ -186,20 +190,34 @@ class Maker:
         start = max(lens.start, wish.baseline or 0)
         return census_of(self._part_of(snapshot, Span(start, max(lens.end, start)), patience))
 
-    def _hush_of(self, wish: Wish, snapshot: Snapshot, lens: Span, patience: Callable[[], bool]) -> Hush:
+    def _hush_of(
+        self, wish: Wish, snapshot: Snapshot, lens: Span, census: Census, patience: Callable[[], bool]
+    ) -> Hush:
         from keel.measure.flips import flips_by_key
 
         assert wish.hush is not None
         name = (wish.ask, wish.hush)
         if self._noise is None or self._noise[0] != name:
-            self._noise = (name, flips_by_key(self._part_of(snapshot, wish.hush, patience)))
+            learnt = self._part_of(snapshot, wish.hush, patience)
+            self._noise = (name, flips_by_key(learnt)) if learnt.complete else None
+            if self._noise is None:
+                # What moved there is not known before all of it was looked at.
+                self.unfinished = True
+                return Hush({}, {}, complete=False)
         noise = self._noise[1]
         # With the lens elsewhere, what moves there; else what moved since the learning ended.
         apart = lens.end <= wish.hush.start or lens.start >= wish.hush.end
         start = lens.start if apart else wish.hush.end
         moved = flips_by_key(self._part_of(snapshot, Span(start, max(lens.end, start)), patience))
         reacting = {key: flips * (noise[key] == 0) if key in noise else flips for key, flips in moved.items()}
-        return Hush(noise, {key: flips for key, flips in reacting.items() if flips.any()})
+        found = {key: flips for key, flips in reacting.items() if flips.any()}
+        return Hush(noise, found, frozenset(key for key in found if self._is_slow(key, census, wish.hush)))
+
+    @staticmethod
+    def _is_slow(key: int, census: Census, learnt: Span) -> bool:
+        """Whether an identifier comes so seldom that little of it can have been learnt."""
+        cycle = census[key].cycle if key in census else None
+        return cycle is not None and cycle.count > 0 and cycle.mean * SLOW_CYCLES > learnt.length
 
     def _activity_of(self, matches: Matches, lens: Span, wish: Wish) -> dict[int, Times]:
         from keel.measure.census import activity
@@ -224,6 +242,7 @@ class Maker:
         from keel.measure.cycles import describe_tally
         from keel.measure.faults import classes
         from keel.measure.load import bus_means, cells_for
+        from keel.measure.peaks import settled
 
         manifest = snapshot.manifest
         known = (wish, manifest.buses, manifest.checks, manifest.nominal, matches.complete)
@@ -232,18 +251,20 @@ class Maker:
         if self._health is not None and self._health[1] == known and now - self._health[0] < MEASURE_EVERY_S:
             return self._health[2]
         nominal = manifest.nominal
-        describe = partial(describe_tally, end=lens.end, bins=HISTOGRAM_CELLS)
-        cycles = [
-            describe(tally, nominal=nominal.get(key, 0)) for key, tally in census.items() if tally.frames > tally.faults
-        ]
+        describe = partial(describe_tally, start=lens.start, end=lens.end, bins=HISTOGRAM_CELLS)
+        cycles = [describe(tally, nominal=nominal.get(key, 0)) for key, tally in census.items() if tally.good]
         cycles.sort(key=lambda c: (c.worth_a_look, -c.gap / max(c.usual, 1)))
         self._courtesy()
         peaks = self._peaks.find(matches, patience)
         self.unfinished = self.unfinished or peaks.looked < 1
+        means = bus_means(matches, lens)
+        series = self._asked_loads.series(matches, lens, cells_for(lens, wish.chart_cells))
+        self._courtesy()
         health = Health(
-            self._loads.series(snapshot, lens, cells_for(lens, wish.chart_cells)),
-            bus_means(matches, lens),
-            peaks,
+            series,
+            means,
+            settled(peaks.buses, means, lens),
+            min(peaks.looked, matches.looked),
             classes(matches, lens.end - lens.start),
             cycles,
             run_checks(manifest.checks, snapshot, wish.lens, patience),

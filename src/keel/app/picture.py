@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from keel.measure.cycles import Cycle
     from keel.measure.faults import FaultClass
     from keel.measure.load import BusMean, Series
-    from keel.measure.peaks import Peaks
+    from keel.measure.peaks import Peak
     from keel.model.frames import Rows, Times
     from keel.signals.dictionary import Message
     from keel.store.control import Status
@@ -73,11 +73,12 @@ class ValuesShown:
 
 @dataclass(frozen=True)
 class Health:
-    """What the Health view shows."""
+    """What the Health view shows, all of it of the matches in the lens; ``looked`` is the share looked at yet."""
 
     series: Series
     loads: list[BusMean]
-    peaks: Peaks
+    peaks: list[Peak | None]
+    looked: float
     faults: list[FaultClass]
     cycles: list[Cycle]
     checks: list[Verdict]
@@ -85,10 +86,17 @@ class Health:
 
 @dataclass(frozen=True)
 class Hush:
-    """Bits that moved by themselves, and bits that moved since and did not then; flips of each bit, by key."""
+    """Bits that moved by themselves, and bits that moved since and did not then; flips of each bit, by key.
+
+    Attributes:
+        slow: Of those that react the ones that came too seldom for much to be learnt of them.
+        complete: Whether all that was to be learnt is; before that nothing is known to react.
+    """
 
     noise: Mapping[int, Rows]
     reacting: Mapping[int, Rows]
+    slow: frozenset[int] = frozenset()
+    complete: bool = True
 
 
 @dataclass(frozen=True)

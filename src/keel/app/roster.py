@@ -9,12 +9,12 @@ from keel.app.picture import Picture
 from keel.ask.narrowing import of_bus, of_message
 from keel.ask.terms import Names
 from keel.measure.census import Tally
+from keel.measure.cycles import heard_in
 from keel.model.globs import Glob
 from keel.model.identity import key_words, unpack_key
 from keel.model.units import NS_PER_S
 
 GROUPS = ("", "bus", "name", "identifiers")
-SILENT_CYCLES, SILENT_NS = 5.0, 2 * NS_PER_S
 Range = tuple[int, int]
 
 
@@ -38,11 +38,13 @@ class Roster:
 
 def silent_since(picture: Picture, tally: Tally) -> int | None:
     """When an identifier was heard last, if it is silent now: for longer than several of its cycles."""
-    cycle = tally.cycle
-    silence = picture.lens.end - tally.last
-    if cycle.count < 3 or silence < max(SILENT_CYCLES * cycle.mean, 2.0 * cycle.most, SILENT_NS):
-        return None
-    return tally.last
+    return None if heard_in(tally, picture.lens).end == picture.lens.end else tally.last
+
+
+def per_second(picture: Picture, tally: Tally, frames: int) -> float:
+    """Frames a second while an identifier was heard, and counted."""
+    heard = heard_in(tally, picture.lens)
+    return frames * NS_PER_S / max(heard.end - max(heard.start, picture.wish.baseline or 0), 1)
 
 
 def arrange(picture: Picture, sort: str, turned: bool, group: str, ranges: list[Range]) -> Roster:
@@ -61,7 +63,7 @@ def arrange(picture: Picture, sort: str, turned: bool, group: str, ranges: list[
             "bus": key >> 56,
             "name": (picture.name(key) == "—", picture.name(key).lower()),
             "frames": -counted(key, "frames"),
-            "rate": -counted(key, "frames"),
+            "rate": -per_second(picture, tally, counted(key, "frames")),
             "cycle": tally.cycle.mean,
             "jitter": -tally.cycle.deviation,
             "activity": -int(picture.activity[key][-1]) if key in picture.activity else 0,

@@ -101,10 +101,12 @@ def save(kind: str, path: Path, picture: Picture, subject: Subject) -> None:
 
     manifest = picture.snapshot.manifest
     if kind == "load":
+        from keel.app.pages import all_matches
         from keel.measure.load import Loads, cells_for
 
-        series = Loads().series(picture.snapshot, picture.lens, cells_for(picture.lens, 300))
-        title = f"{manifest.name}: load, exact bits on the wire"
+        series = Loads().series(all_matches(picture), picture.lens, cells_for(picture.lens, 300))
+        of = f", of {picture.wish.ask}" if picture.wish.ask else ""
+        title = f"{manifest.name}: load, exact bits on the wire{of}"
         draw_load(path, title, series, manifest.buses, manifest.marks, picture.whole.start)
     elif kind == "cycles" and pick is not None:
         from keel.measure.cycles import describe_tally

@@ -120,19 +120,36 @@ class Steering(Shell):
         if picture is None or now is None:
             return
         if state.hush is not None:
+            self.views[WATCH].learning = None
             self.change("hush", hush=None, learning=None)
             self.tell("nothing is hushed any more", 2)
         elif not picture.snapshot.live:
             self.change("hush", hush=picture.lens)
             self.tell("hushed: what moved in the lens. Move the lens to see what else moves; u ends it", 5)
         elif state.learning is None:
-            self.state = replace(state, learning=now)
-            self.views[WATCH].learning = True
-            self.tell("learning what moves by itself: touch nothing, then u again", 5)
+            self._learn_from(now)
         else:
-            self.views[WATCH].learning = False
+            self.views[WATCH].learning = None
             self.change("hush", hush=Span(state.learning, now), learning=None)
-            self.tell("hushed: only what moves otherwise lights up; u ends it", 4)
+            self.tell("hushed: only what moves otherwise lights up; u ends it, U learns on", 4)
+
+    def do_learn_on(self) -> None:
+        """Go on learning what moves by itself, from where that began."""
+        picture, state = self.picture, self.state
+        if picture is None or state.hush is None:
+            self.tell("u begins to learn what moves by itself", 3)
+        elif not picture.snapshot.live:
+            self.tell("nothing comes any more that could be learnt from: u, with a longer lens", 3)
+        else:
+            start = state.hush.start
+            self.change("hush", hush=None)
+            self._learn_from(start)
+
+    def _learn_from(self, start: int) -> None:
+        self.state = replace(self.state, learning=start)
+        self.views[WATCH].learning = start
+        self.views[WATCH].repaint()
+        self.tell("learning what moves by itself: touch nothing, then u again; the longer, the surer", 5)
 
     # Going somewhere, writing something down.
 

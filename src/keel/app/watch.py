@@ -11,14 +11,16 @@ from keel.app.listed import Listed
 from keel.app.nothing import nothing_lines
 from keel.app.paper import Line
 from keel.app.payloads import next_form
-from keel.app.picture import Picture
+from keel.app.picture import Hush, Picture
 from keel.app.preferences import prefer, preference
 from keel.app.ribbon import bytes_that_fit, ribbon, value_lines
 from keel.app.roster import GROUPS, Heading, Range, Roster, arrange, range_of, terms_of
 from keel.app.rows import Column, fit, window
 from keel.app.watchrow import FRESH_NS, heading_line, row_line
 from keel.ask.narrowing import of_key_among
+from keel.measure.cycles import heard_in
 from keel.model.identity import key_words
+from keel.model.span import Span
 
 COLUMNS = (
     Column("bus", "bus", 4),
@@ -65,7 +67,7 @@ class Watch(Listed):
         super().__init__(id="watch")
         self.picture: Picture | None = None
         self.pick: int | None = None
-        self.learning = False
+        self.learning: int | None = None
         self._roster = Roster((), (), {})
         self._sort, self._reversed = "id", False
         self._group, self._ranges = "", list[Range]()
@@ -125,10 +127,11 @@ class Watch(Listed):
         zero = picture.whole.start
         if picture.wish.baseline is not None:
             said.append(f"counting since {(picture.wish.baseline - zero) / 1e9:.1f} s")
-        if picture.hush is not None:
-            said.append(f"hushed; {len(picture.hush.reacting)} identifiers react")
-        elif self.learning:
-            said.append("learning what moves by itself, u ends it")
+        if picture.hush is not None and picture.wish.hush is not None:
+            said.append(hush_words(picture.hush, picture.wish.hush, picture.snapshot.live))
+        elif self.learning is not None:
+            learnt = max(picture.snapshot.span.end - self.learning, 0)
+            said.append(f"learning what moves by itself, {learnt / 1e9:.1f} s so far; u ends it")
         if self._drawing is not None:
             said.append(f"a group from {key_words(self._drawing)} to …: G at its other end")
         return said
@@ -176,6 +179,9 @@ class Watch(Listed):
         title.put(0, "─" * width, style("line"))
         at = title.put(2, f" {picture.name(key)} ", style("sea", bold=True))
         at = title.put(at, f"{key_words(key)} ", style("strong", bold=True))
+        heard = heard_in(tally, picture.lens)
+        if heard.start != picture.lens.start:
+            at = title.put(at, f"new from {(heard.start - picture.whole.start) / 1e9:.1f} s ", style("brass"))
         fit_bytes = bytes_that_fit(width)
         most = max(len(tally.payload) - fit_bytes, 0)
         self._first_byte = min(self._first_byte, most)
@@ -319,6 +325,17 @@ class Watch(Listed):
     def on_mouse_scroll_up(self, event: events.MouseScrollUp) -> None:
         """The wheel moves the pick."""
         self.move(-3)
+
+
+def hush_words(hush: Hush, learnt: Span, live: bool) -> str:
+    """What is hushed, how long it was learnt, and how far that can be trusted."""
+    text = f"learnt for {learnt.seconds:.1f} s what moves by itself"
+    if not hush.complete:
+        return f"{text}: looking at it…"
+    text += f"; {len(hush.reacting)} identifiers react"
+    if hush.slow:
+        text += f", {len(hush.slow)} of them so seldom sent that they may move by themselves"
+    return text + ("; U learns on" if live else "")
 
 
 def ask_for(picture: Picture, key: int) -> str:

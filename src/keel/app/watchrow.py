@@ -8,12 +8,11 @@ from keel.app.paper import Line
 from keel.app.payloads import write_payload
 from keel.app.picture import Picture
 from keel.app.ribbon import kept_words
-from keel.app.roster import Heading
+from keel.app.roster import Heading, per_second
 from keel.app.rows import Column
 from keel.app.strokes import spark
 from keel.measure.census import Tally
 from keel.model.identity import key_words
-from keel.model.units import NS_PER_S
 
 FRESH_NS = (400_000_000, 1_500_000_000)
 
@@ -30,7 +29,7 @@ def heading_line(
     faults = sum(tally.faults for tally in tallies)
     cells = {
         "frames": words.tally(frames),
-        "rate": f"{frames / _seconds(picture):.1f}",
+        "rate": f"{sum(per_second(picture, picture.census[t.key], t.frames) for t in tallies):.1f}",
         "moved": words.tally(sum(tally.changes for tally in tallies)),
         "faults": f"✕ {faults}" if faults else "",
     }
@@ -39,12 +38,6 @@ def heading_line(
             role = "coral" if column.name == "faults" else "dim"
             line.put(2 + at, cells[column.name], palette.style(role, "panel"), column.width, column.right)
     return line
-
-
-def _seconds(picture: Picture) -> float:
-    """The time that is counted over."""
-    start = max(picture.lens.start, picture.wish.baseline or 0)
-    return max((picture.lens.end - start) / NS_PER_S, 1e-9)
 
 
 def row_line(
@@ -72,7 +65,7 @@ def row_line(
         "id": (key_words(key), "dim" if quiet else "strong"),
         "name": (picture.name(key), text if key in picture.messages else "faint"),
         "frames": (words.tally(frames), text if frames else "faint"),
-        "rate": (f"{frames / _seconds(picture):.1f}", text),
+        "rate": (f"{per_second(picture, tally, frames):.1f}", text),
         "cycle": (words.cycle(cycle.mean) if cycle.count else "·", text),
         "jitter": _jitter(tally),
         "activity": _activity(palette, picture, key, bus, silent),

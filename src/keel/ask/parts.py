@@ -15,7 +15,7 @@ import numpy as np
 
 from keel.model.frames import Mask, Rows
 from keel.store.chunk import Chunk
-from keel.store.density import FaultRows, fault_rows
+from keel.store.density import Density, FaultRows, density_of, fault_rows
 from keel.store.summary import Summary, summarise
 
 BLOCK_BITS = 4096
@@ -107,6 +107,14 @@ class Part:
         lows, highs = self.ranges
         made = summarise(chunk.batch, chunk.keys, lows, highs, self.wanted())
         return made.take(np.flatnonzero(made.frames))
+
+    @cached_property
+    def density(self) -> Density:
+        """Traffic over time of the matches; from the index where that says it. There must be some."""
+        if self.whole:
+            return self.chunk.density
+        rows = [np.arange(r.start, r.stop) if isinstance(r, slice) else r for _, r in self.each_run()]
+        return density_of(self.chunk.batch, np.concatenate(rows))
 
     @cached_property
     def fault_rows(self) -> FaultRows:

@@ -270,12 +270,12 @@ class Gap(Plain):
         return f"gap{self.compare}{time_text(self.ns)}"
 
     def decide(self, scope: Scope) -> Verdicts:
-        """Identifiers without fault whose longest gap is known to be too short."""
+        """Identifiers of good frames alone whose longest gap is known to be too short."""
         chunk = scope.chunk
         summary = chunk.summary
         joined = np.where(chunk.before == NEVER, NEVER, summary.good_first - chunk.before)
         longest = np.maximum(np.where(summary.good > 1, summary.most, NEVER), joined)
-        short = (summary.faulty == 0) & (longest < self.ns) & (self.compare in (">", ">=", "="))
+        short = (summary.good == summary.frames) & (longest < self.ns) & (self.compare in (">", ">=", "="))
         return np.where(short, NONE, SOME).astype(np.int8)
 
     def find(self, scope: Scope, low: int, high: int) -> Mask:
@@ -347,7 +347,7 @@ class At(Plain):
 class Moved(Plain):
     """``moved``: the payload differs from that of the frame of the same identifier before; ``moved@n`` in byte n.
 
-    Frames with a fault are passed over: they neither match nor are compared with.
+    Frames with a fault and remote requests are passed over: they neither match nor are compared with.
     """
 
     byte: int | None = None
@@ -376,7 +376,7 @@ class Moved(Plain):
         first, last = (int(run) for run in chunk.runs_of(np.array([low, high - 1])))
         for run in range(first, last + 1):
             start, end = max(int(chunk.starts[run]), low), min(int(chunk.starts[run + 1]), high)
-            good = np.flatnonzero(batch.faults[start:end] == 0) + start
+            good = np.flatnonzero(batch.slice(start, end).passed_over() == 0) + start
             if not len(good):
                 continue
             mask[good[1:] - low] = moved_rows(batch, good, self.byte)
@@ -407,7 +407,7 @@ class Moved(Plain):
             payloads.append(int(head[self.byte]) if self.byte < min(size, reach) else -1)
         if self.byte < SHOWN_BYTES:
             return payloads[0] != payloads[1]
-        rows = np.flatnonzero(chunk.batch.faults[chunk.starts[run] : chunk.starts[run + 1]] == 0)
+        rows = np.flatnonzero(chunk.batch.slice(*chunk.starts[run : run + 2].tolist()).passed_over() == 0)
         here = chunk.batch.payload(int(chunk.starts[run] + rows[0]))
         there = earlier.batch.payload(int(known.last_row[its_run]))
         return here[self.byte : self.byte + 1] != there[self.byte : self.byte + 1]

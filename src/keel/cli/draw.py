@@ -46,11 +46,17 @@ class Wanted:
     readings: Path | None
     series: Path | None
     rank: int
+    ask: str
 
     @property
     def name(self) -> str:
         """The recording's name."""
         return self.snapshot.manifest.name
+
+    @property
+    def of(self) -> str:
+        """What a title says of the ask."""
+        return f", of {self.ask}" if self.ask else ""
 
     @property
     def start(self) -> int:
@@ -86,7 +92,7 @@ def draw(
 
     check_ending(output)
     snapshot, _, matches = read(recording, ask, dictionaries=tuple(dictionary or ()))
-    DRAWERS[what](Wanted(snapshot, matches, output, signal, marks, readings, series, rank))
+    DRAWERS[what](Wanted(snapshot, matches, output, signal, marks, readings, series, rank, ask))
     say(f"{output}: written")
 
 
@@ -95,8 +101,15 @@ def _load(wanted: Wanted) -> None:
     from keel.measure.load import Loads, cells_for
 
     manifest = wanted.snapshot.manifest
-    series = Loads().series(wanted.snapshot, wanted.snapshot.span, cells_for(wanted.snapshot.span, 300))
-    draw_load(wanted.output, f"{wanted.name}: load, exact bits", series, manifest.buses, manifest.marks, wanted.start)
+    series = Loads().series(wanted.matches, wanted.snapshot.span, cells_for(wanted.snapshot.span, 300))
+    draw_load(
+        wanted.output,
+        f"{wanted.name}: load, exact bits{wanted.of}",
+        series,
+        manifest.buses,
+        manifest.marks,
+        wanted.start,
+    )
 
 
 def _cycles(wanted: Wanted) -> None:

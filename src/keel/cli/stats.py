@@ -36,7 +36,8 @@ def stats(
 def _print_buses(buses: list[dict[str, Any]]) -> None:
     print(f"{'bus':8}{'frames':>12}{'load':>9}{'peak':>9}")
     for row in buses:
-        print(f"{row['bus'][:8]:8}{row['frames']:>12}{row['load_mean']:>9.2%}{row['load_peak']:>9.2%}")
+        mean, peak = ("—" if row[name] is None else f"{row[name]:.2%}" for name in ("load_mean", "load_peak"))
+        print(f"{row['bus'][:8]:8}{row['frames']:>12}{mean:>9}{peak:>9}")
 
 
 def _print_identifiers(rows: list[dict[str, Any]]) -> None:

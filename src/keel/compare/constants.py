@@ -24,7 +24,7 @@ def constants(both: Both) -> Iterator[Difference]:
         mine, theirs = (np.frombuffer(tally.payload[:size], np.uint8) for tally in (one, other))
         differs = np.unpackbits(mine ^ theirs, bitorder="little").astype(np.bool_) & steady
         message = message_of(both, key)
-        counts = [tally.frames - tally.faults for tally in (one, other)]
+        counts = [tally.good for tally in (one, other)]
         for field in runs_of(differs, steady):
             signal = signal_over(message, field)
             shown = [value_words(field, tally.payload) for tally in (one, other)]

@@ -144,14 +144,15 @@ def _cycles(both: Both, key: int, one: Tally, other: Tally) -> Iterator[Differen
 def _loads(both: Both) -> Iterator[Difference]:
     ours, means = (bus_means(side.matches, side.span) for side in (both.a, both.b))
     for place, partner in enumerate(both.buses.partners):
-        if partner is None or not ours[partner].mean or not means[place].mean:
+        mine, theirs = ours[partner].mean if partner is not None else None, means[place].mean
+        if partner is None or not mine or not theirs:
             continue
-        bus, mine, theirs = both.buses.a[partner], ours[partner], means[place]
-        change = theirs.mean - mine.mean
-        if abs(change) > 0.004 and abs(change) > 0.05 * mine.mean:
-            words = (f"{mine.mean:.1%}", f"{theirs.mean:.1%}")
+        bus = both.buses.a[partner]
+        change = theirs - mine
+        if abs(change) > 0.004 and abs(change) > 0.05 * mine:
+            words = (f"{mine:.1%}", f"{theirs:.1%}")
             why = f"the load of bus {bus} is {abs(change) * 100:.1f} points {'higher' if change > 0 else 'lower'} in B"
-            yield Difference(None, bus, "load", *words, surprise(12 * abs(change) / mine.mean), why)
+            yield Difference(None, bus, "load", *words, surprise(12 * abs(change) / mine), why)
 
 
 def _faults(both: Both) -> Iterator[Difference]:
@@ -192,7 +193,7 @@ def _moves(both: Both) -> Iterator[Difference]:
         x, y = both.a.flips.get(key), both.b.flips.get(there)
         if x is None or y is None or len(one.payload) != len(other.payload):
             continue
-        frames = (max(one.frames - one.faults, 1), max(other.frames - other.faults, 1))
+        frames = (max(one.good, 1), max(other.good, 1))
         bits = len(one.payload) * 8
         yield from _moved(both, key, x, y, frames, bits, "stopped_moving")
         yield from _moved(both, key, y, x, frames[::-1], bits, "started_moving")

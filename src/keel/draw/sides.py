@@ -53,7 +53,7 @@ def _loads(found: Comparison) -> Any:
     figure = new_sheet(10.0, 1.0 + 1.4 * len(names))
     strips = figure.subplots(len(names), 1, sharex=True, squeeze=False)[:, 0]
     for side, colour, label in ((found.a, SEA, "A"), (found.b, BRASS, "B")):
-        series = Loads().series(side.snapshot, side.span, cells_for(side.span, 300))
+        series = Loads().series(side.matches, side.span, cells_for(side.span, 300))
         edges = side.span.edges(series.load.shape[1])
         for place, (axes, bus) in enumerate(zip(strips, names, strict=True)):
             there = place if side is found.a else found.buses.to_b(place << 56)

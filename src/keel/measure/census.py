@@ -1,8 +1,8 @@
 """The census: every identifier once, with its count, cycle time, changes and newest payload.
 
 It is made by joining what is known of each chunk (`keel.store.summary`), so that a recording of any length costs
-as much as it has chunks. Cycle times are differences between consecutive frames of one identifier that carry no
-fault.
+as much as it has chunks. Cycle times are differences between consecutive good frames of one identifier: without
+fault, and no remote requests.
 """
 
 from __future__ import annotations
@@ -67,6 +67,16 @@ class Tally:
     def good_last(self) -> int:
         """Time of the last frame without fault, `NEVER` without any."""
         return self._of("good_last")
+
+    @property
+    def good(self) -> int:
+        """How many frames carry no fault and are no remote requests."""
+        return self._of("good")
+
+    @property
+    def back(self) -> int:
+        """How often the clock was set back between two of them."""
+        return self._of("back")
 
     @property
     def changes(self) -> int:

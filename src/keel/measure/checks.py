@@ -21,7 +21,8 @@ from keel.ask.scene import scene_of
 from keel.ask.times import duration_ns
 from keel.errors import AskError
 from keel.measure.census import census_of
-from keel.measure.peaks import PeakFinder
+from keel.measure.load import bus_means
+from keel.measure.peaks import PeakFinder, settled
 from keel.model.frames import Times
 from keel.model.globs import Glob
 from keel.model.identity import key_words
@@ -116,7 +117,7 @@ def run_check(
     scene = scene_of(snapshot)
     span = lens or snapshot.span
     if check.kind == "load":
-        return _load(check, snapshot, Matcher(parse("", scene), scene).run(snapshot, lens))
+        return _load(check, snapshot, Matcher(parse("", scene), scene).run(snapshot, lens), lens)
     try:
         matches = Matcher(parse(check.of, scene), scene).run(snapshot, lens, patience)
     except AskError as error:
@@ -211,12 +212,16 @@ def count_within(matches: Matches, span: Span, per: int, fewest: bool) -> tuple[
     return best
 
 
-def _load(check: Check, snapshot: Snapshot, matches: Matches) -> Verdict:
+def _load(check: Check, snapshot: Snapshot, matches: Matches, lens: Span | None) -> Verdict:
     names = snapshot.manifest.bus_names
     meant = sorted(Glob.read(check.of).among(names))
     if len(meant) != 1:
         why = f"“{check.of}” means {' and '.join(meant)}" if meant else f"no bus is called “{check.of}”"
         return Verdict(check.text, None, f"{why}; there is {', '.join(names)}")
-    peak = PeakFinder().find(matches).buses[names.index(meant[0])]
+    place = names.index(meant[0])
+    span = lens or snapshot.span
+    peak = settled(PeakFinder().find(matches).buses, bus_means(matches, span), span)[place]
+    if peak is None:
+        return Verdict(check.text, None, "too short a time to say a load")
     passed = bool(_COMPARE[check.compare](peak.load, check.bound))
     return Verdict(check.text, passed, f"{peak.load:.1%} in the fullest second", peak.at)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -10,6 +10,8 @@ from keel.ask.matches import Matches
 from keel.measure.census import Spread, Tally
 from keel.measure.percentiles import Bins
 from keel.model.frames import Rows, Times
+from keel.model.span import Span
+from keel.model.units import NS_PER_S
 
 FEWEST = 4
 """With fewer frames than this nothing is said about a cycle."""
@@ -17,6 +19,7 @@ LATE_FACTOR = 1.5
 """A cycle longer than so many nominal ones is late."""
 GAP_FACTOR = 3.0
 """A gap of more than so many usual cycles counts as dropping out."""
+SILENT_CYCLES, SILENT_NS = 5.0, 2 * NS_PER_S
 STATES = ("stopped", "dropped out", "late", "in bursts", "irregular", "steady", "too few")
 ROUND_STEPS = (10, 12, 15, 20, 25, 30, 40, 50, 60, 80, 100)
 """Cycle times that engineers choose, and these times any power of ten."""
@@ -35,6 +38,7 @@ class Cycle:
         late: How many cycles are longer than `LATE_FACTOR` nominal ones.
         gaps: How many gaps are longer than `GAP_FACTOR` usual cycles.
         state: One of `STATES`.
+        began: When the first frame was, if what is looked at begins long before; else None.
         counts: Histogram of cycle times over ``low`` to ``high``.
     """
 
@@ -54,6 +58,7 @@ class Cycle:
     low: float
     high: float
     counts: Rows
+    began: int | None = None
 
     @property
     def worth_a_look(self) -> int:
@@ -75,7 +80,7 @@ def nominal_of(usual: float) -> int:
 
 
 def times_of(matches: Matches, key: int) -> Times:
-    """Times of the matching frames of one identifier that carry no fault, in order of arrival."""
+    """Times of the good frames of one identifier among the matches, in order of arrival: no faults, no requests."""
     found = []
     for part in matches.parts:
         chunk = part.chunk
@@ -84,7 +89,7 @@ def times_of(matches: Matches, key: int) -> Times:
             continue
         lows, highs = part.ranges
         low, high = int(lows[run]), int(highs[run])
-        use = chunk.batch.faults[low:high] == 0
+        use = chunk.batch.slice(low, high).passed_over() == 0
         wanted = part.wanted()
         if wanted is not None:
             use &= wanted[low:high]
@@ -94,17 +99,33 @@ def times_of(matches: Matches, key: int) -> Times:
 
 def describe(key: int, times: Times, end: int, bins: int = 18, nominal: int = 0) -> Cycle:
     """How one identifier is sent, from the times of its frames; see `describe_tally`."""
-    steps = np.diff(times)
+    between = np.diff(times)
+    ahead = between >= 0
+    steps = between[ahead]
     if not len(steps):
         return _describe(
             key, Spread(0, 0.0, 0.0, 0, 0), Bins.of(steps), int(times[0]), int(times[0]), end, bins, nominal
         )
     spread = Spread(len(steps), float(steps.mean()), float(steps.std()), int(steps.min()), int(steps.max()))
-    longest = int(times[int(np.argmax(steps))])
-    return _describe(key, spread, Bins.of(steps), longest, int(times[-1]), end, bins, nominal)
+    longest = int(times[:-1][ahead][int(np.argmax(steps))])
+    return _describe(key, spread, Bins.of(steps), longest, int(times.max()), end, bins, nominal)
 
 
-def describe_tally(tally: Tally, end: int, bins: int = 18, nominal: int = 0) -> Cycle:
+def heard_in(tally: Tally, span: Span) -> Span:
+    """The part of a span in which an identifier was heard: without a long silence at either end.
+
+    A silence is long from several of its cycles on; of an identifier that came but a few times nothing is known.
+    """
+    cycle = tally.cycle
+    if cycle.count < FEWEST - 1:
+        return span
+    long = max(SILENT_CYCLES * cycle.mean, 2.0 * cycle.most, SILENT_NS)
+    start = tally.first if tally.first - span.start > long else span.start
+    end = tally.last + round(cycle.mean) if span.end - tally.last >= long else span.end
+    return Span(start, end)
+
+
+def describe_tally(tally: Tally, end: int, bins: int = 18, nominal: int = 0, start: int | None = None) -> Cycle:
     """How one identifier is sent.
 
     Args:
@@ -112,10 +133,15 @@ def describe_tally(tally: Tally, end: int, bins: int = 18, nominal: int = 0) -> 
         end: The end of what is looked at: silence up to there counts.
         bins: Cells of the histogram.
         nominal: The nominal cycle time the user named, in ns; 0 to infer it.
+        start: The beginning of what is looked at, to tell what began later.
     """
     spread = tally.cycle
     at = int(tally.joined.most_at[tally.row]) if spread.count else tally.last
-    return _describe(tally.key, spread, tally.bins(), at, max(tally.good_last, tally.first), end, bins, nominal)
+    # Where the clock was set back, what came last has not the latest time.
+    last = tally.last if tally.back else max(tally.good_last, tally.first)
+    cycle = _describe(tally.key, spread, tally.bins(), at, last, end, bins, nominal)
+    heard = heard_in(tally, Span(start, end)) if start is not None else None
+    return replace(cycle, began=heard.start) if heard is not None and heard.start != start else cycle
 
 
 def _describe(key: int, spread: Spread, bins: Bins, most_at: int, last: int, end: int, cells: int, named: int) -> Cycle:

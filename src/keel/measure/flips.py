@@ -122,7 +122,7 @@ def _uniform(data: Any, start: Any, rows: Any, size: Any, flips: Any) -> None:
 
 
 @njit(cache=True, nogil=True)
-def _flips(faults: Any, offsets: Any, data: Any, lows: Any, highs: Any, wanted: Any, flips: Any) -> None:
+def _flips(skip: Any, offsets: Any, data: Any, lows: Any, highs: Any, wanted: Any, flips: Any) -> None:
     planes = np.zeros((9, PLANES), np.uint64)
     some = len(wanted) > 0
     for run in range(len(lows)):
@@ -131,13 +131,13 @@ def _flips(faults: Any, offsets: Any, data: Any, lows: Any, highs: Any, wanted: 
         row = lows[run]
         added = 0
         while row < high:
-            if faults[row] or (some and not wanted[row]):
+            if skip[row] or (some and not wanted[row]):
                 row += 1
                 continue
             start = np.int64(offsets[row])
             size = np.int64(offsets[row + 1]) - start
             end = row + 1
-            while (end < high and faults[end] == 0 and (not some or wanted[end])
+            while (end < high and skip[end] == 0 and (not some or wanted[end])
                    and np.int64(offsets[end + 1]) - np.int64(offsets[end]) == size):  # fmt: skip
                 end += 1
             if before >= 0:
@@ -165,7 +165,7 @@ def part_flips(part: Part) -> Rows:
     flips = np.zeros((len(lows), BITS), np.int64)
     wanted = part.wanted()
     batch = chunk.batch
-    _flips(batch.faults, batch.offsets, batch.data, np.ascontiguousarray(lows), np.ascontiguousarray(highs),
+    _flips(batch.passed_over(), batch.offsets, batch.data, np.ascontiguousarray(lows), np.ascontiguousarray(highs),
            _NOTHING if wanted is None else wanted, flips)  # fmt: skip
     return flips
 

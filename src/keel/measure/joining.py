@@ -21,7 +21,8 @@ class Joined:
     """One row per identifier; see `keel.store.summary.Summary` for what the columns mean.
 
     Attributes:
-        steps: How many cycle times there are; ``mean`` and ``squares`` are theirs.
+        steps: How many cycle times there are; ``mean`` and ``squares`` are theirs. ``back`` is how often the clock
+            was set back between two frames, where there is none.
         last_part, last_row: Where the newest frame without fault lies: which of ``parts``, which stored row.
         sources: For each row of ``parts``' summaries, laid end to end, the row here that it went into.
     """
@@ -38,6 +39,7 @@ class Joined:
     last_row: Rows
     flags: Rows
     steps: Rows
+    back: Rows
     mean: npt.NDArray[np.float64]
     squares: npt.NDArray[np.float64]
     least: Times
@@ -87,6 +89,8 @@ def join(parts: Sequence[Part]) -> Joined:
     a, b = order[:-1][same], order[1:][same]
     good_first, good_last = column("good_first"), column("good_last")
     gaps = good_first[b] - good_last[a]
+    ahead = gaps >= 0
+    a_step, b_step, step_gaps = a[ahead], b[ahead], gaps[ahead]
     differs, bytes_differ = _compare(summaries, part_of, a, b)
     first_of = np.concatenate([[True], ~same]) if len(order) else np.zeros(0, np.bool_)
     last_of = np.concatenate([~same, [True]]) if len(order) else np.zeros(0, np.bool_)
@@ -96,17 +100,22 @@ def join(parts: Sequence[Part]) -> Joined:
         out[mine[which]] = values[order[which]]
         return out
 
-    steps = total(np.maximum(good - 1, 0)) + np.bincount(row_of[b], minlength=n)
+    back, back_ns = column("back"), column("back_ns")
+    own = np.maximum(good - 1, 0) - back
+    steps = total(own) + np.bincount(row_of[b_step], minlength=n)
     begin, end = picked(good_first, first_of, NEVER), picked(good_last, last_of, NEVER)
-    mean = np.where(steps > 0, (end - begin) / np.maximum(steps, 1), 0.0)
-    squares = _squares(column("squares", np.float64), good, good_last - good_first, mean, row_of, n)
-    squares += np.bincount(row_of[b], np.square(gaps - mean[row_of[b]]), n)
+    set_back = np.zeros(n, np.int64)
+    np.add.at(set_back, row_of, back_ns)
+    np.add.at(set_back, row_of[b[~ahead]], gaps[~ahead])
+    mean = np.where(steps > 0, (end - begin - set_back) / np.maximum(steps, 1), 0.0)
+    squares = _squares(column("squares", np.float64), own, good_last - good_first - back_ns, mean, row_of, n)
+    squares += np.bincount(row_of[b_step], np.square(step_gaps - mean[row_of[b_step]]), n)
 
-    some = good > 1
+    some = own > 0
     least, most, most_at = column("least"), column("most"), column("most_at")
-    all_rows = np.concatenate([row_of[some], row_of[b]])
-    all_least, all_most = np.concatenate([least[some], gaps]), np.concatenate([most[some], gaps])
-    all_at = np.concatenate([most_at[some], good_last[a]])
+    all_rows = np.concatenate([row_of[some], row_of[b_step]])
+    all_least, all_most = np.concatenate([least[some], step_gaps]), np.concatenate([most[some], step_gaps])
+    all_at = np.concatenate([most_at[some], good_last[a_step]])
     out_least, out_most = np.full(n, np.iinfo(np.int64).max, np.int64), np.full(n, NEVER, np.int64)
     np.minimum.at(out_least, all_rows, all_least)
     np.maximum.at(out_most, all_rows, all_most)
@@ -121,9 +130,9 @@ def join(parts: Sequence[Part]) -> Joined:
     np.maximum.at(changed, row_of[b], np.where(bytes_differ, good_first[b][:, None], 0))
 
     bin_rows = np.repeat(row_of, np.concatenate([np.diff(s.bin_starts) for s in summaries]) if summaries else [])
-    bins = np.concatenate([bin_rows, row_of[b]])
-    places = np.concatenate([_cat(summaries, "bins", np.uint16), step_bin(gaps)]).astype(np.int64)
-    counts = np.concatenate([_cat(summaries, "bin_counts", np.int64), np.ones(len(b), np.int64)])
+    bins = np.concatenate([bin_rows, row_of[b_step]])
+    places = np.concatenate([_cat(summaries, "bins", np.uint16), step_bin(step_gaps)]).astype(np.int64)
+    counts = np.concatenate([_cat(summaries, "bin_counts", np.int64), np.ones(len(b_step), np.int64)])
     by_row = np.argsort(bins, kind="stable")
     return Joined(
         tuple(parts),
@@ -138,6 +147,7 @@ def join(parts: Sequence[Part]) -> Joined:
         picked(column("last_row"), last_of, -1),
         picked(column("flags"), last_of, 0),
         steps,
+        total(back) + np.bincount(row_of[b[~ahead]], minlength=n),
         mean,
         squares,
         np.where(none, 0, out_least),
@@ -158,9 +168,8 @@ def _cat(summaries: Sequence[Summary], name: str, kind: Any) -> Any:
     return np.concatenate([getattr(s, name) for s in summaries]).astype(kind, copy=False)
 
 
-def _squares(squares: Any, good: Any, lengths: Any, mean: Any, row_of: Any, n: int) -> Any:
+def _squares(squares: Any, count: Any, lengths: Any, mean: Any, row_of: Any, n: int) -> Any:
     """Squared deviations from the common mean. Source: Chan, Golub and LeVeque, 1979 (pairwise update)."""
-    count = np.maximum(good - 1, 0)
     own = np.where(count > 0, lengths / np.maximum(count, 1), 0.0)
     return np.bincount(row_of, np.where(count > 0, squares + count * np.square(own - mean[row_of]), 0.0), n)
 

@@ -13,13 +13,14 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.ask.matches import Matches
+from keel.ask.parts import Part
 from keel.model.bus import Bus, wire_ns
 from keel.model.frames import Times
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
-from keel.store.chunk import Chunk
-from keel.store.recording import Snapshot
 
+SHORTEST_NS = 1_000_000
+"""Over a shorter time nothing is said about a load: it would be that of the frames themselves."""
 Floats = npt.NDArray[np.float64]
 
 
@@ -38,10 +39,10 @@ class Series:
 
 @dataclass(frozen=True)
 class BusMean:
-    """One bus over a stretch: frames, and the mean load from 0 to 1."""
+    """One bus over a stretch: frames, and the mean load from 0 to 1; None if the stretch is too short to say."""
 
     frames: int
-    mean: float
+    mean: float | None
 
 
 def cells_for(span: Span, most: int) -> int:
@@ -67,42 +68,44 @@ class Loads:
     def __init__(self) -> None:
         self._known: tuple[object, _Grid] | None = None
 
-    def series(self, snapshot: Snapshot, span: Span, cells: int) -> Series:
-        """Rate and load in ``cells`` equal stretches of a span."""
-        buses = snapshot.manifest.buses
+    def series(self, matches: Matches, span: Span, cells: int) -> Series:
+        """Rate and load of the matching frames in ``cells`` equal stretches of a span."""
+        buses = matches.snapshot.manifest.buses
         cells = max(cells, 1)
         width = max((span.end - span.start) / cells, 1.0)
         made = _Cells(span, width, len(buses), cells)
-        chunks = [c for c in snapshot.chunks if c.span.end >= span.start and c.span.start < span.end]
-        coarse = [c for c in chunks if c.density.width * 2 <= width or _inside(c, span, width)]
+        parts = [
+            p for p in matches.parts if p.count and p.chunk.span.end >= span.start and p.chunk.span.start < span.end
+        ]
+        coarse = [p for p in parts if p.chunk.density.width * 2 <= width or _inside(p, span, width)]
         made.spread(self._grid(coarse[:-1], buses))
         made.spread(_grid_of(coarse[-1:], buses))
-        chosen = {c.serial for c in coarse}
-        for chunk in chunks:
-            if chunk.serial not in chosen:
-                made.count(chunk, buses)
+        chosen = set(coarse)
+        for part in parts:
+            if part not in chosen:
+                made.count(part, buses)
         return Series(span, made.frames / width * NS_PER_S, made.wire / width, made.faults)
 
-    def _grid(self, chunks: list[Chunk], buses: list[Bus]) -> _Grid:
-        name = (tuple(c.serial for c in chunks), tuple(buses))
+    def _grid(self, parts: list[Part], buses: list[Bus]) -> _Grid:
+        name = (tuple(parts), tuple(buses))
         if self._known is None or self._known[0] != name:
-            self._known = (name, _grid_of(chunks, buses))
+            self._known = (name, _grid_of(parts, buses))
         return self._known[1]
 
 
-def _inside(chunk: Chunk, span: Span, width: float) -> bool:
+def _inside(part: Part, span: Span, width: float) -> bool:
     """Whether a chunk lies within one cell, however fine."""
-    low, high = (int((t - span.start) // width) for t in (chunk.span.start, chunk.span.end))
+    low, high = (int((t - span.start) // width) for t in (part.chunk.span.start, part.chunk.span.end))
     return low == high
 
 
-def _grid_of(chunks: list[Chunk], buses: list[Bus]) -> _Grid:
+def _grid_of(parts: list[Part], buses: list[Bus]) -> _Grid:
     n = len(buses)
     slow = np.array([NS_PER_S / bus.bit_rate for bus in buses]).reshape(n, 1)
     fast = np.array([NS_PER_S / bus.fast_bit_rate for bus in buses]).reshape(n, 1)
     starts, ends, values = [], [], []
-    for chunk in chunks:
-        density = chunk.density
+    for part in parts:
+        density, chunk = part.density, part.chunk
         place = density.first + np.arange(density.frames.shape[1], dtype=np.int64)
         # A chunk begins and ends within a stretch; its frames are where it is.
         starts.append(np.maximum(place * density.width, chunk.span.start))
@@ -146,11 +149,15 @@ class _Cells:
     def _binned(self, cell: Any, weights: Any = None) -> Floats:
         return np.bincount(cell, weights, minlength=self.cells).astype(np.float64)
 
-    def count(self, chunk: Chunk, buses: list[Bus]) -> None:
-        """Add the frames of a chunk themselves, those in the span."""
+    def count(self, part: Part, buses: list[Bus]) -> None:
+        """Add the frames of a part themselves, those in the span."""
+        chunk = part.chunk
         inside = chunk.in_span(self.span)
         arrivals = np.arange(*inside) if isinstance(inside, tuple) else np.flatnonzero(inside)
         rows = chunk.order[arrivals]
+        wanted = part.stored_mask()
+        if wanted is not None:
+            rows = rows[wanted[rows]]
         stored = chunk.batch
         time, bus = stored.time[rows], stored.bus[rows]
         wire = wire_ns(bus, stored.bits[rows], stored.fast_bits[rows], buses)
@@ -163,9 +170,12 @@ class _Cells:
 
 
 def bus_means(matches: Matches, span: Span) -> list[BusMean]:
-    """Frames and mean load of each bus by the matching frames, exactly; the mean is over ``span``."""
+    """Frames and mean load of each bus by the matching frames, exactly; the mean is over ``span``.
+
+    A span ends where its last frame begins: to a short one, where that matters, the time of a frame is added.
+    """
     buses = matches.snapshot.manifest.buses
-    length = max(span.end - span.start, 1)
+    length = span.end - span.start
     frames, wire = np.zeros(len(buses), np.int64), np.zeros(len(buses))
     for part in matches.parts:
         if not part.count:
@@ -174,4 +184,8 @@ def bus_means(matches: Matches, span: Span) -> list[BusMean]:
         bus = (known.keys >> np.uint64(56)).astype(np.int64)
         np.add.at(frames, bus, known.frames)
         np.add.at(wire, bus, wire_ns(bus, known.bits, known.fast_bits, buses))
-    return [BusMean(int(count), float(time) / length) for count, time in zip(frames, wire, strict=True)]
+    last = wire / np.maximum(frames, 1) if length < NS_PER_S else np.zeros(len(buses))
+    return [
+        BusMean(int(count), float(time) / (length + float(more)) if length >= SHORTEST_NS else None)
+        for count, time, more in zip(frames, wire, last, strict=True)
+    ]

@@ -16,8 +16,10 @@ import numpy.typing as npt
 
 from keel.ask.matches import WORKERS, Matches, pool
 from keel.ask.parts import Part
+from keel.measure.load import BusMean
 from keel.model.bus import Bus, wire_ns
 from keel.model.frames import Times
+from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
 Floats = npt.NDArray[np.float64]
@@ -37,6 +39,17 @@ class Peaks:
 
     buses: list[Peak]
     looked: float
+
+
+def settled(peaks: list[Peak], means: list[BusMean], span: Span) -> list[Peak | None]:
+    """The peaks as they can be said beside the means over a span: none where that is too short, and none below it.
+
+    Over less than a second the mean is the peak; over a little more no whole second may hold as much of it.
+    """
+    return [
+        None if mean.mean is None else peak if peak.load >= mean.mean else Peak(mean.mean, span.start)
+        for peak, mean in zip(peaks, means, strict=True)
+    ]
 
 
 class PeakFinder:

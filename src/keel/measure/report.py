@@ -8,7 +8,7 @@ from keel.ask.matches import Matches
 from keel.ask.scene import names_of
 from keel.measure.census import census_of, seconds
 from keel.measure.load import bus_means
-from keel.measure.peaks import PeakFinder
+from keel.measure.peaks import PeakFinder, settled
 from keel.model.identity import Form, format_ident, unpack_key
 from keel.model.plain import plain
 
@@ -18,19 +18,16 @@ def traffic(matches: Matches, start: int) -> dict[str, Any]:
 
     Returns:
         ``start`` (ns since 1970), ``buses`` and ``identifiers``: lists of rows. ``frames`` counts every frame,
-        faulty ones included; cycle times and payload changes are over frames without fault. Cycle times of
-        fewer than two frames are None.
+        faulty ones included; cycle times and payload changes are over frames without fault that are no remote
+        requests. Cycle times of fewer than two frames are None, and loads of a recording too short to have one.
     """
     snapshot = matches.snapshot
     names = names_of(snapshot)
+    means = bus_means(matches, snapshot.span)
+    peaks = settled(PeakFinder().find(matches).buses, means, snapshot.span)
     buses = [
-        {"bus": plain(bus.name), "frames": load.frames, "load_mean": load.mean, "load_peak": peak.load}
-        for bus, load, peak in zip(
-            snapshot.manifest.buses,
-            bus_means(matches, snapshot.span),
-            PeakFinder().find(matches).buses,
-            strict=True,
-        )
+        {"bus": plain(bus.name), "frames": load.frames, "load_mean": load.mean, "load_peak": peak and peak.load}
+        for bus, load, peak in zip(snapshot.manifest.buses, means, peaks, strict=True)
     ]
     rows = []
     for key, tally in census_of(matches).items():

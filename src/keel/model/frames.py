@@ -83,6 +83,11 @@ class FrameBatch:
         """The key of each frame, shape (n,)."""
         return pack_keys(self.bus, self.form, self.ident)
 
+    def passed_over(self) -> npt.NDArray[np.uint32]:
+        """Not 0 for frames that cycle times and changes of payload pass over: faults, remote requests; shape (n,)."""
+        remote = self.flags & np.uint16(Flag.REMOTE)
+        return self.faults | remote.astype(np.uint32) << np.uint32(31) if remote.any() else self.faults
+
     def payload(self, row: int) -> bytes:
         """The payload of one frame."""
         return self.data[self.offsets[row] : self.offsets[row + 1]].tobytes()

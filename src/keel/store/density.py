@@ -37,24 +37,28 @@ class Density:
     faults: Counts
 
 
-def density_of(batch: FrameBatch) -> Density:
-    """The density of some frames in any order."""
-    low, high = int(batch.time.min()), int(batch.time.max())
+def density_of(batch: FrameBatch, rows: Rows | None = None) -> Density:
+    """The density of some frames in any order: all of a batch, or those rows of it."""
+    time, bus, bits, fast_bits, faulty_ones = (
+        column if rows is None else column[rows]
+        for column in (batch.time, batch.bus, batch.bits, batch.fast_bits, batch.faults)
+    )
+    low, high = int(time.min()), int(time.max())
     width = GRID_NS
     while high // width - low // width >= MOST_BINS:
         width *= 2
     first = low // width
     size = high // width - first + 1
-    buses = int(batch.bus.max()) + 1
-    place = batch.bus.astype(np.int64) * size + (batch.time // width - first)
+    buses = int(bus.max()) + 1
+    place = bus.astype(np.int64) * size + (time // width - first)
 
     def summed(weights: Any = None) -> Counts:
         total = np.bincount(place, weights, minlength=buses * size)
         return total.astype(np.int64).reshape(buses, size)
 
-    faulty = np.flatnonzero(batch.faults)
+    faulty = np.flatnonzero(faulty_ones)
     faults = np.bincount(place[faulty], minlength=buses * size).astype(np.int64).reshape(buses, size)
-    return Density(width, first, summed(), summed(batch.bits), summed(batch.fast_bits), faults)
+    return Density(width, first, summed(), summed(bits), summed(fast_bits), faults)
 
 
 @dataclass(frozen=True, eq=False)

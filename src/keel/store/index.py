@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.errors import RecordingError
-from keel.model.frames import Rows, Times
+from keel.model.frames import Flag, Rows, Times
 from keel.model.identity import Keys
 from keel.store.arrays import load_arrays, save_arrays
 from keel.store.chunk import Carry, Clustered
@@ -116,9 +116,15 @@ def read_index(path: Path) -> Index:
 
 
 def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
-
     def part(prefix: str) -> dict[str, Any]:
         return {name[len(prefix) :]: array for name, array in arrays.items() if name.startswith(prefix)}
+
+    summary = part("summary.")
+    if "back" not in summary:
+        # Before these were counted, remote requests and times set back were taken for cycles.
+        if not meta["ordered"] or (summary["flag_mask"] & np.uint16(Flag.REMOTE)).any():
+            raise ValueError("cycle times of an older kind; it is made anew")
+        summary |= {name: np.zeros(len(arrays["keys"]), np.int64) for name in ("back", "back_ns")}
 
     return Index(
         meta["rows"],
@@ -130,7 +136,7 @@ def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
         arrays["starts"],
         arrays["before"],
         arrays["lasts"],
-        Summary(keys=arrays["keys"], **part("summary.")),
+        Summary(keys=arrays["keys"], **summary),
         Density(meta["width"], meta["first"], **part("density.")),
         FaultRows(**part("faults.")),
         {name: (at, kind, count) for name, (at, kind, count) in meta["layout"].items()},

@@ -3,7 +3,8 @@
 A `Summary` has one row per identifier. It is made once per chunk, written beside sealed segments, and joined to
 the next by `keel.measure.census`, so that whole recordings are counted without touching their frames.
 
-Cycle times are the times between consecutive frames of one identifier that carry no fault. They are binned by
+Cycle times are the times between consecutive *good* frames of one identifier: those that carry no fault and are no
+remote requests, which somebody else sends. Where the clock was set back there is no cycle time. They are binned by
 `step_bin`: 512 bins per power of two, so that a percentile is right to 0.2 %.
 """
 
@@ -16,7 +17,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from keel.model.frames import FrameBatch, Mask, Rows, Times
+from keel.model.frames import Flag, FrameBatch, Mask, Rows, Times
 from keel.model.identity import Keys
 
 NEVER = np.iinfo(np.int64).min
@@ -36,13 +37,14 @@ class Summary:
         keys: The identifiers, ascending.
         frames: How many frames.
         first, last: The least and the greatest time.
-        good: How many frames carry no fault; what follows is about them.
+        good: How many frames carry no fault and are no remote requests; what follows is about them.
         good_first, good_last: Times of the first and last in order of arrival; `NEVER` without any.
         last_row: The stored row of the last, -1 without any.
         flags: The flags of the last.
         least, most: The shortest and the longest cycle time; `most_at` is when the longest began.
+        back, back_ns: How often the clock was set back between two of them, and by how much in all (0 or less).
         squares: The sum of squared deviations of the cycle times from their mean, which is
-            ``(good_last - good_first) / (good - 1)``.
+            ``(good_last - good_first - back_ns) / (good - 1 - back)``.
         changes: How often the payload differed from the one before.
         first_size, last_size, first_hash, last_hash: Length and hash of the first and last payload.
         first_head, last_head: Their first bytes, shape (r, w), w at most `SHOWN_BYTES`.
@@ -65,6 +67,8 @@ class Summary:
     least: Times
     most: Times
     most_at: Times
+    back: Rows
+    back_ns: Times
     squares: npt.NDArray[np.float64]
     changes: Rows
     first_size: Rows
@@ -200,12 +204,11 @@ def _fill(columns: dict[str, Any], run: int, batch: FrameBatch, rows: Rows) -> T
     times, faults, flags = batch.time[rows], batch.faults[rows], batch.flags[rows]
     put(frames=len(rows), first=times.min(), last=times.max(), flag_mask=np.bitwise_or.reduce(flags))
     put(faulty=np.count_nonzero(faults), fault_mask=np.bitwise_or.reduce(faults))
+    good = rows[(faults == 0) & (flags & np.uint16(Flag.REMOTE) == 0)]
     put(bits=batch.bits[rows].sum(dtype=np.int64), fast_bits=batch.fast_bits[rows].sum(dtype=np.int64))
-    good = rows[faults == 0]
     if not len(good):
         return np.zeros(0, np.int64)
     times = batch.time[good]
-    steps: Times = np.diff(times)
     put(good=len(good), good_first=times[0], good_last=times[-1], last_row=good[-1], flags=batch.flags[good[-1]])
     first, last = batch.payload(int(good[0])), batch.payload(int(good[-1]))
     put(first_size=len(first), last_size=len(last), first_hash=hash_of(first), last_hash=hash_of(last))
@@ -213,14 +216,19 @@ def _fill(columns: dict[str, Any], run: int, batch: FrameBatch, rows: Rows) -> T
     for name, payload in (("first_head", first), ("last_head", last)):
         head = np.frombuffer(payload[:width], np.uint8)
         columns[name][run, : len(head)] = head
-    if not len(steps):
-        return steps
-    longest = int(np.argmax(steps))
-    put(least=steps.min(), most=steps[longest], most_at=times[longest])
-    put(squares=np.square(steps - steps.mean()).sum())
+    if len(good) == 1:
+        return np.zeros(0, np.int64)
     changes, latest = _changes(batch, good, times)
     put(changes=changes)
     columns["changed_at"][run, : min(len(latest), width)] = latest[:width]
+    between: Times = np.diff(times)
+    ahead = between >= 0
+    put(back=np.count_nonzero(~ahead), back_ns=between[~ahead].sum())
+    steps: Times = between[ahead]
+    if len(steps):
+        longest = int(np.argmax(steps))
+        put(least=steps.min(), most=steps[longest], most_at=times[:-1][ahead][longest])
+        put(squares=np.square(steps - steps.mean()).sum())
     return steps
 
 

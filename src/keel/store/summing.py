@@ -16,8 +16,8 @@ _NOTHING = np.zeros(0, np.bool_)
 BLOCK_ROWS = 512
 _NAMES = (
     "frames", "first", "last", "good", "good_first", "good_last", "last_row", "flags", "least", "most", "most_at",
-    "squares", "changes", "first_size", "last_size", "first_hash", "last_hash", "first_head", "last_head",
-    "changed_at", "faulty", "fault_mask", "flag_mask", "bits", "fast_bits",
+    "back", "back_ns", "squares", "changes", "first_size", "last_size", "first_hash", "last_hash", "first_head",
+    "last_head", "changed_at", "faulty", "fault_mask", "flag_mask", "bits", "fast_bits",
 )  # fmt: skip
 
 
@@ -123,7 +123,7 @@ def _totals(flags: Any, bits: Any, fast: Any, low: Any, high: Any) -> Any:
 
 
 @njit(cache=True, nogil=True, fastmath={"reassoc"})
-def _squares(time: Any, faults: Any, low: Any, high: Any, wanted: Any, mean: Any, every: Any) -> float:
+def _squares(time: Any, skip: Any, low: Any, high: Any, wanted: Any, mean: Any, every: Any) -> float:
     """Squared deviations from the mean, which is known by now: a second pass loses no digits."""
     total = 0.0
     if every:
@@ -133,8 +133,8 @@ def _squares(time: Any, faults: Any, low: Any, high: Any, wanted: Any, mean: Any
         return total
     before = np.int64(-1)
     for row in range(low, high):
-        if faults[row] == 0 and (len(wanted) == 0 or wanted[row]):
-            if before >= 0:
+        if skip[row] == 0 and (len(wanted) == 0 or wanted[row]):
+            if before >= 0 and time[row] >= time[before]:
                 away = (time[row] - time[before]) - mean
                 total += away * away
             before = row
@@ -142,11 +142,11 @@ def _squares(time: Any, faults: Any, low: Any, high: Any, wanted: Any, mean: Any
 
 
 @njit(cache=True, nogil=True)
-def _summarise(time: Any, faults: Any, flags: Any, bits: Any, fast: Any, offsets: Any, data: Any, lows: Any, highs: Any,
-               wanted: Any, out: Any, bin_starts: Any) -> Any:  # fmt: skip
+def _summarise(time: Any, faults: Any, skip: Any, flags: Any, bits: Any, fast: Any, offsets: Any, data: Any,
+               lows: Any, highs: Any, wanted: Any, out: Any, bin_starts: Any) -> Any:  # fmt: skip
     (o_frames, o_first, o_last, o_good, o_good_first, o_good_last, o_last_row, o_flags, o_least, o_most, o_most_at,
-     o_squares, o_changes, o_first_size, o_last_size, o_first_hash, o_last_hash, o_first_head, o_last_head,
-     o_changed, o_faulty, o_fault_mask, o_flag_mask, o_bits, o_fast_bits) = out  # fmt: skip
+     o_back, o_back_ns, o_squares, o_changes, o_first_size, o_last_size, o_first_hash, o_last_hash, o_first_head,
+     o_last_head, o_changed, o_faulty, o_fault_mask, o_flag_mask, o_bits, o_fast_bits) = out  # fmt: skip
     bins, counts = np.empty(1024, np.uint16), np.empty(1024, np.int64)
     dense = np.zeros(STEP_BINS, np.int64)
     begins, ends = np.zeros(72, np.int64), np.zeros(72, np.int64)
@@ -161,6 +161,8 @@ def _summarise(time: Any, faults: Any, flags: Any, bits: Any, fast: Any, offsets
         least, most, most_at = np.iinfo(np.int64).max, NEVER, np.int64(0)
         fault_mask, flag_mask = np.uint32(0), np.uint16(0)
         bits_sum = fast_sum = np.int64(0)
+        back = 0
+        back_ns = np.int64(0)
         lowest, highest = STEP_BINS, -1
         ends[:] = 0
         row = low
@@ -168,9 +170,9 @@ def _summarise(time: Any, faults: Any, flags: Any, bits: Any, fast: Any, offsets
             if some and not wanted[row]:
                 row += 1
                 continue
-            if faults[row]:
+            if skip[row]:
                 frames += 1
-                faulty += 1
+                faulty += faults[row] != 0
                 fault_mask |= faults[row]
                 flag_mask |= flags[row]
                 bits_sum += bits[row]
@@ -182,7 +184,7 @@ def _summarise(time: Any, faults: Any, flags: Any, bits: Any, fast: Any, offsets
             start = np.int64(offsets[row])
             size = np.int64(offsets[row + 1]) - start
             end = row + 1
-            while (end < high and faults[end] == 0 and (not some or wanted[end])
+            while (end < high and skip[end] == 0 and (not some or wanted[end])
                    and np.int64(offsets[end + 1]) - np.int64(offsets[end]) == size):  # fmt: skip
                 end += 1
             if before >= 0:
@@ -197,12 +199,16 @@ def _summarise(time: Any, faults: Any, flags: Any, bits: Any, fast: Any, offsets
                 first, last = min(first, now), max(last, now)
                 if earlier >= 0:
                     step = now - time[earlier]
-                    if step > most:
-                        most, most_at = step, time[earlier]
-                    least = min(least, step)
-                    place = bin_of(step)
-                    dense[place] += 1
-                    lowest, highest = min(lowest, place), max(highest, place)
+                    if step < 0:
+                        back += 1
+                        back_ns += step
+                    else:
+                        if step > most:
+                            most, most_at = step, time[earlier]
+                        least = min(least, step)
+                        place = bin_of(step)
+                        dense[place] += 1
+                        lowest, highest = min(lowest, place), max(highest, place)
                 earlier = i
             changes += _alike(data, start, row, end, size, begins, ends)
             stretch_flags, stretch_bits, stretch_fast = _totals(flags, bits, fast, row, end)
@@ -230,10 +236,11 @@ def _summarise(time: Any, faults: Any, flags: Any, bits: Any, fast: Any, offsets
                 for k in range(min(end - start, width)):
                     heads[run, k] = data[start + k]
             _date(time, offsets, data, begins, ends, o_changed[run])
-        if good > 1:
+        o_back[run], o_back_ns[run] = back, back_ns
+        if good > 1 + back:
             o_least[run], o_most[run], o_most_at[run] = least, most, most_at
-            mean = (time[before] - time[first_row]) / (good - 1)
-            o_squares[run] = _squares(time, faults, low, high, wanted, mean, faulty == 0 and not some)
+            mean = (time[before] - time[first_row] - back_ns) / (good - 1 - back)
+            o_squares[run] = _squares(time, skip, low, high, wanted, mean, good == frames and back == 0 and not some)
         for place in range(lowest, highest + 1):
             if dense[place]:
                 if used == len(bins):
@@ -253,6 +260,7 @@ def summarise(batch: FrameBatch, keys: Keys, lows: Rows, highs: Rows, wanted: Ma
     bins, counts = _summarise(
         batch.time,
         batch.faults,
+        batch.passed_over(),
         batch.flags,
         batch.bits,
         batch.fast_bits,
