@@ -9,12 +9,24 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keel.errors import InputError
+from keel.errors import InputError, UnknownFormat
 from keel.formats.delimited import REASONS, DelimitedParser
 from keel.formats.importing import import_files
-from keel.formats.layout import ROLES, SEPARATORS, UNITS, Layout, guess, remember, remembered
+from keel.formats.layout import (
+    ROLES,
+    SEPARATORS,
+    UNITS,
+    Layout,
+    guess,
+    likely_separator,
+    missing_in,
+    remember,
+    remembered,
+)
 from keel.formats.preview import first_frames
 from keel.formats.reading import Account
+from keel.formats.registry import recognise
+from keel.formats.rows import CSV_HEADER
 from keel.model.frames import Flag, FrameBatch, concat
 from keel.model.identity import Form
 from keel.store.recording import Recording
@@ -64,6 +76,53 @@ def test_spaces_a_clock_and_directions() -> None:
     assert found.time.tolist() == [43_201_500_000_000, 43_202_000_000_000, 43_203_000_000_000]
     assert found.flags.tolist() == [0, Flag.TX, Flag.TX]
     assert found.payload(0) == bytes.fromhex("0011223344556677")
+
+
+@pytest.mark.parametrize(
+    "title, unit",
+    [
+        ("Zeit/ms", "ms"), ("Time [us]", "us"), ("Zeit (µs)", "us"), ("ms", "ms"), ("ns", "ns"), ("time_ms", "ms"),
+        ("timestamp", "s"), ("elapsed time/s", "s"), ("rel-time, milliseconds", "ms"), ("seconds", "s"),
+    ],
+)  # fmt: skip
+def test_the_unit_of_times_is_in_their_title(title: str, unit: str) -> None:
+    layout = guessed(f"{title};line;ident;n;b0;b1\n0.5;1;1A0;2;00;11\n1.5;1;1A0;2;00;12\n2.5;2;1A0;2;00;13\n")
+    assert (layout.unit, layout.columns) == (unit, ("time", "bus", "id", "len", "byte"))
+
+
+def test_a_title_that_nobody_knows_is_told_by_what_it_holds_or_named() -> None:
+    assert guessed("Zeit/ms;Kennung;Daten\n1;1A0;00 11\n2;1A1;00 12\n3;1A0;00 13\n").columns == (
+        "time",
+        "id",
+        "payload",
+    )
+    assert guess(b"Zeit/ms;Wer;Daten\n1;helm one;00 11\n2;helm two;00 12\n") is None
+    assert missing_in(b"Zeit/ms;Wer;Daten\n1;helm one;00 11\n2;helm two;00 12\n") == (
+        "it is a table of 3 columns (“Zeit/ms”, “Wer”, “Daten”), but no column with identifiers is found"
+    )
+    assert missing_in(b"no table at all\n") == ""
+
+
+def test_a_layout_given_by_hand_comes_first(tmp_path: Path) -> None:
+    path = tmp_path / "table"
+    path.write_text("Wann|Wer|Was\n1|0x1a0|0xFE 0xFF\n2|0x1a0|0xFE,0x01\n")
+    with pytest.raises(UnknownFormat, match="a table of 3 columns"):
+        recognise(path)
+    layout = Layout(likely_separator(path.read_bytes()), ()).corrected("header=yes unit=s columns=time,id,payload")
+    batch, _ = first_frames(path, layout)
+    assert [batch.payload(i).hex() for i in range(2)] == ["feff", "fe01"]
+
+
+def test_what_keel_wrote_is_known_whatever_its_times_are() -> None:
+    head = ",".join(CSV_HEADER) + "\n1,5,0.000000005,a,1A0,0,rx,data,0,0,0,1,1,00,,\n"
+    layout = guessed(head)
+    found, account = parse(head, layout)
+    assert found.time.tolist() == [5] and account.bus_names == ["a"]
+
+
+def test_quotes_within_quotes_and_spaces_within_them(tmp_path: Path) -> None:
+    found, account = parse('1," a ""b"" ",1A0,"00,11"\n', Layout("comma", ("time", "bus", "id", "payload")))
+    assert account.bus_names == [' a "b" '] and found.payload(0) == b"\x00\x11"
 
 
 def test_dates_and_decimal_payloads() -> None:

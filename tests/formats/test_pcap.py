@@ -14,8 +14,9 @@ from keel.errors import InputError
 from keel.formats import pcap
 from keel.formats.reading import Account
 from keel.formats.registry import recognise
+from keel.lines.can import with_wire_bits
 from keel.model.faults import Fault
-from keel.model.frames import Flag, FrameBatch, concat
+from keel.model.frames import LENGTH_TO_DLC, Flag, FrameBatch, batch_of, concat
 from keel.model.identity import Form
 
 
@@ -46,6 +47,26 @@ def test_both_byte_orders_and_both_resolutions(order: str, nano: bool) -> None:
     assert int(found.ident[0]) == 0x1A0 and found.payload(0) == b"\x01\x02"
     assert account.frames == 1 and account.skipped == {}
     assert int(found.bits[0]) > 47
+
+
+@given(st.integers(0, 72), st.integers(0, 64), st.sampled_from([0, 0x04, 0x05]))
+def test_a_frame_that_the_capture_cut_has_the_bytes_there_are(snap: int, size: int, fd: int) -> None:
+    size = size if fd else min(size, 8)
+    body = struct.pack(">IBBBB", 0x1A0, size, fd, 0, 0) + bytes(range(size))
+    kept = body[:snap]
+    data = header() + struct.pack("<IIII", 1, 0, len(kept), len(body)) + kept + record("<", 2, 0, 0x2A0, b"ab")
+    found, account = read(data)
+    if len(kept) < 4:
+        assert found.ident.tolist() == [0x2A0] and account.skipped == {"record shorter than an identifier": 1}
+        return
+    assert found.ident.tolist() == [0x1A0, 0x2A0] and not account.skipped
+    assert found.payload(0) == kept[8:]
+    assert bool(found.faults[0] & Fault.TRUNCATED) == (len(kept) < len(body)) and not found.faults[1]
+    if len(kept) >= 8:
+        # All of it was on the wire, whatever is known of it: with zeros in place of what is not.
+        assert found.dlc[0] == LENGTH_TO_DLC[size] and bool(found.flags[0] & Flag.FD) == bool(fd)
+        whole = batch_of(1, 0x1A0, [kept[8:].ljust(size, b"\0")], flags=int(found.flags[0]), dlc=int(found.dlc[0]))
+        assert found.bits[0] == with_wire_bits(whole).bits[0]
 
 
 def test_kinds_of_frame() -> None:

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from keel.errors import InputError
 from keel.formats import pcapng
 from keel.formats.reading import Account
+from keel.model.bus import MOST_BUSES
 from keel.model.faults import Fault
 from keel.model.frames import Flag, FrameBatch, concat
 
@@ -92,13 +93,48 @@ def test_comments_directions_and_drops_are_kept() -> None:
     assert account.notes == ["the capture says: sea trial"] and account.lost == 7
 
 
-def test_old_packets_are_read_and_simple_ones_counted() -> None:
+def test_old_packets_are_read_and_simple_ones_stand_at_the_time_before() -> None:
     data = struct.pack(">IBBBB", 0x1A0, 1, 0, 0, 0) + b"z"
     old = block("<", 2, struct.pack("<HHIIII", 0, 3, 0, 77, len(data), len(data)) + data)
     simple = block("<", 3, struct.pack("<I", len(data)) + data)
-    found, account = read(section() + interface() + old + simple + packet("<", 78, 1, b""))
-    assert found.time.tolist() == [77_000, 78_000] and found.payload(0) == b"z"
-    assert account.skipped == {pcapng.NO_TIME: 1} and account.lost == 3
+    found, account = read(section() + interface() + simple + old + simple + simple + packet("<", 78, 1, b""))
+    assert found.time.tolist() == [77_000, 77_000, 77_000, 77_000, 78_000]
+    assert [found.payload(i) for i in range(4)] == [b"z"] * 4
+    assert account.skipped == {} and account.lost == 3
+    assert f"3 {pcapng.NO_TIME}" in account.sentences()
+    alone, _ = read(section() + interface() + simple)
+    assert alone.time.tolist() == [0] and alone.payload(0) == b"z"
+
+
+@pytest.mark.parametrize("order", ["<", ">"])
+def test_a_simple_packet_that_was_cut_has_the_bytes_there_are(order: str) -> None:
+    data = struct.pack(">IBBBB", 0x1A0, 8, 0, 0, 0) + b"12345678"
+    snapped = block(order, 1, struct.pack(order + "HHI", 227, 0, 11))
+    found, _ = read(section(order) + snapped + block(order, 3, struct.pack(order + "I", len(data)) + data[:11]))
+    assert found.payload(0) == b"123" and found.faults.tolist() == [Fault.TRUNCATED] and found.dlc.tolist() == [8]
+
+
+@pytest.mark.parametrize("offset", [1 << 62, -(1 << 62), (1 << 63) - 1])
+def test_a_time_offset_that_cannot_be_is_left_out_and_said(offset: int) -> None:
+    options = option("<", 14, struct.pack("<q", offset))
+    found, account = read(section() + interface(options=options) + packet("<", 5, 1, b""))
+    assert found.time.tolist() == [5000]
+    assert any(pcapng.NO_OFFSET in sentence for sentence in account.sentences())
+
+
+@pytest.mark.parametrize("options", [b"", option("<", 9, bytes([0x80 | 1])), option("<", 9, b"\0")])
+def test_a_time_stamp_that_cannot_be_costs_its_packet_and_is_said(options: bytes) -> None:
+    far = (1 << 64) - 1
+    found, account = read(section() + interface(options=options) + packet("<", far, 1, b"") + packet("<", 5, 2, b""))
+    assert found.ident.tolist() == [2]
+    assert account.skipped == {"packet of a time that is not believable": 1}
+
+
+def test_more_buses_than_a_recording_has_are_lost_and_said() -> None:
+    parts = [interface(options=option("<", 2, f"bus {i}".encode())) for i in range(70)]
+    found, account = read(section() + b"".join(parts) + b"".join(packet("<", i, 1, b"", i) for i in range(70)))
+    assert len(found) == MOST_BUSES and account.missing == 70 - MOST_BUSES
+    assert account.sentences() == ["6 frames are lost: frames of more than 64 buses (first at packet 65)"]
 
 
 def test_sections_begin_anew_and_may_change_the_byte_order() -> None:

@@ -38,6 +38,7 @@ SENTENCES = {
     Fault.TRANSCEIVER: "the transceiver reported a problem",
     Fault.RESTARTED: "the controller was started again",
     Fault.OTHER: "the capture names no class that is known",
+    Fault.TRUNCATED: "the capture kept only the first bytes of the payload",
 }
 
 

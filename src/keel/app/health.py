@@ -126,7 +126,7 @@ class HealthView(Listed):
         most = float(series.load.max(initial=0.0)) * 100
         top = next(t for t in (5, 10, 20, 50, 100, 200, 500, 1e9) if most <= t * 0.98 or t == 1e9)
         curves = [
-            Curve(x, series.load[i] * 100, self.palette.bus(i)) for i in range(len(picture.snapshot.manifest.buses))
+            Curve(x, series.load[i] * 100, self.palette.bus(i)) for i, load in enumerate(health.loads) if load.frames
         ]
         chart = Chart(curves, ((start - zero) / NS_PER_S, (end - zero) / NS_PER_S), (0.0, float(top)), " %")
         lines = [title, *draw_chart(self.palette, width, height - 2, chart)]
@@ -206,6 +206,10 @@ class HealthView(Listed):
         for column, at in columns:
             role = "brass" if active and column.name == "id" else "dim"
             lines[1].put(2 + at, column.title, style(role), column.width, column.right)
+        if not cycles and height > 3:
+            lines.append(self.line(width))
+            text = "no frame without fault meets the ask: there are no cycle times"
+            lines[-1].put(2, text, style("dim"), width - 3)
         keys = [c.key for c in cycles]
         cursor = keys.index(self.pick) if self.pick in keys else 0
         room = max(height - 2, 1)

@@ -46,7 +46,6 @@ def export(
     finally:
         writer.close()
         progress.end()
-    left_out = getattr(writer, "left_out", 0)
-    say(f"{output}: {len(matches) - left_out} frames, as {name}")
-    if left_out:
-        say(f"  {left_out} faulty frames were left out: this form has none for them")
+    say(f"{output}: {len(matches) - writer.losses.left_out} frames, as {name}")
+    for sentence in writer.losses.sentences():
+        say(f"  {sentence}")

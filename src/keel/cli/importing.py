@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from keel.cli import app, say
+from keel.cli import FAILED, app, say
 from keel.cli.progress import Progress
 
 if TYPE_CHECKING:
+    from keel.formats.importing import Imported
     from keel.formats.layout import Layout
 
 
@@ -38,9 +39,14 @@ def import_command(
         return
     if output is None:
         raise typer.BadParameter("-o REC is needed, unless you only want a --preview")
-    import_into(files, output, (bit_rate, fast_bit_rate), found)
+    done = import_into(files, output, (bit_rate, fast_bit_rate), found)
     if found is not None:
         remember(_head(files[0]), found)
+    skipped = sum(account.skipped_total + account.missing for *_, account in done.accounts)
+    if skipped > done.frames:
+        # It is kept, but whoever imports by a script should look at it.
+        say(f"keel: more was skipped ({skipped}) than read: look at the reasons above, and at --preview")
+        raise typer.Exit(FAILED)
 
 
 def _head(path: Path) -> bytes:
@@ -50,12 +56,14 @@ def _head(path: Path) -> bytes:
 
 def _layout(path: Path, words: str) -> Layout:
     """The layout that the words say; what they leave out is guessed."""
-    from keel.formats.layout import Layout, guess
+    from keel.formats.layout import Layout, guess, likely_separator
 
-    return (guess(_head(path)) or Layout("comma", ("time", "id", "payload"))).corrected(words)
+    head = _head(path)
+    return (guess(head) or Layout(likely_separator(head), ("time", "id", "payload"))).corrected(words)
 
 
 def _preview(files: list[Path], layout: Layout | None) -> None:
+    from keel.errors import InputError
     from keel.formats.delimited import layout_of
     from keel.formats.preview import first_frames
     from keel.formats.registry import recognise
@@ -63,12 +71,18 @@ def _preview(files: list[Path], layout: Layout | None) -> None:
     from keel.model.plain import plain
 
     for path in files:
-        known, why = recognise(path)
-        print(f"{plain(str(path))}: {known.name} ({why})")
-        if known.name == "delimited text" or layout is not None:
-            layout = layout or layout_of(path)
-            print(f"layout: {layout.words()}")
-        batch, account = first_frames(path, layout)
+        if layout is None:
+            known, why = recognise(path)
+            print(f"{plain(str(path))}: {known.name} ({why})")
+            found = layout_of(path) if known.name == "delimited text" else None
+        else:
+            print(f"{plain(str(path))}: delimited text (by the layout given)")
+            found = layout
+        if found is not None:
+            print(f"layout: {found.words()}")
+            if found.problem():
+                raise InputError(str(path), found.problem(), "a layout with time and identifier")
+        batch, account = first_frames(path, found)
         for line in text_lines(batch, account.bus_names, int(batch.time[0]) if len(batch) else 0, {}):
             print(line)
         for sentence in account.sentences():
@@ -77,8 +91,8 @@ def _preview(files: list[Path], layout: Layout | None) -> None:
 
 def import_into(
     files: list[Path], output: Path, rates: tuple[int, int] = (500_000, 2_000_000), layout: Layout | None = None
-) -> Path:
-    """Import and say what was read and what was not; returns the recording."""
+) -> Imported:
+    """Import and say what was read and what was not."""
     from keel.formats.importing import import_files
     from keel.model.plain import plain
     from keel.store.library import SUFFIX
@@ -102,4 +116,4 @@ def import_into(
         for sentence in account.sentences():
             say(f"  {sentence}")
     say(f"{plain(str(output))}: {done.frames} frames")
-    return output
+    return done

@@ -16,43 +16,56 @@ from numba import njit
 
 from keel.lines.can import with_wire_bits
 from keel.lines.can_errors import classify
+from keel.model.faults import Fault
 from keel.model.frames import FD_LENGTHS, LENGTH_TO_DLC, Flag, FrameBatch
 from keel.model.identity import EXTENDED_ID_MAX, Form
 
 LINK_TYPE = 227
 HEADER_BYTES = 8
 EXTENDED, REMOTE, ERROR = 0x8000_0000, 0x4000_0000, 0x2000_0000
-FD_BRS, FD_ESI, FD_FDF = 1, 2, 4
+FD_BRS, FD_ESI, FD_FDF, CUT = 1, 2, 4, 0x80
+"""The last is no flag of a record: the reader notes so that the capture kept only a part of the payload."""
 REASONS = (
     "",
-    "record shorter than a CAN header",
+    "record shorter than an identifier",
     "payload longer than the record",
     "payload longer than 64 bytes",
 )
 
 
 @njit(cache=True, nogil=True)
-def take_record(buffer: Any, at: Any, captured: Any, n: Any, used: Any, out: Any, data: Any) -> Any:
-    """Take the record of ``captured`` bytes at ``at`` as frame ``n``.
+def take_record(buffer: Any, at: Any, captured: Any, original: Any, n: Any, used: Any, out: Any, data: Any) -> Any:
+    """Take a record at ``at``, of whose ``original`` bytes ``captured`` are there, as frame ``n``.
+
+    A frame of which the capture kept only a part has the bytes there are, and `CUT` among its FD flags.
 
     Returns:
         Its payload length, or minus the number of a reason.
     """
     word, fd, dlc, length = out
-    if captured < 8:
+    cut = captured < original
+    if captured < (4 if cut else 8):
         return -1
-    took = np.int64(buffer[at + 4])
+    took = np.int64(buffer[at + 4]) if captured > 4 else np.int64(0)
     if took > 64:
         return -3
-    if 8 + took > captured and not buffer[at] & 0x40:
-        return -2
+    whole = took
+    remote = buffer[at] & 0x40 and not buffer[at] & 0x20
+    if 8 + took > captured and not remote:
+        if not cut:
+            return -2
+        took = max(captured - np.int64(8), np.int64(0))
     top, high, low = np.int64(buffer[at]), np.int64(buffer[at + 1]), np.int64(buffer[at + 2])
     word[n] = top << 24 | high << 16 | low << 8 | np.int64(buffer[at + 3])
-    fd[n] = buffer[at + 5]
-    raw = np.int64(buffer[at + 7])
-    dlc[n] = raw if took == 8 and 8 < raw < 16 else LENGTH_TO_DLC[took]
-    if buffer[at] & 0x40 and not buffer[at] & 0x20:
+    fd[n] = buffer[at + 5] & 0x7F if captured > 5 else 0
+    raw = np.int64(buffer[at + 7]) if captured > 7 else np.int64(0)
+    dlc[n] = raw if whole == 8 and 8 < raw < 16 else LENGTH_TO_DLC[whole]
+    if remote:
         took = 0
+    if (took < whole and not remote) or captured < 8:
+        fd[n] |= CUT
+        if whole > 8:
+            fd[n] |= FD_FDF
     for k in range(took):
         data[used + k] = buffer[at + 8 + k]
     length[n] = took
@@ -78,6 +91,7 @@ def records_to_frames(
     form = np.where(error, int(Form.NONE), np.where(extended, int(Form.EXTENDED), int(Form.BASE)))
     number = word & EXTENDED_ID_MAX
     ident = np.where(extended, number, number & 0x7FF).astype(np.uint64)
+    cut = (fd & CUT) != 0
     batch = FrameBatch(
         time,
         bus,
@@ -94,6 +108,7 @@ def records_to_frames(
     rows = np.flatnonzero(error)
     if len(rows):
         batch.faults[rows] = classify(number[rows].astype(np.uint64), batch.take(rows).matrix(0, len(rows), 8))
+    batch.faults[cut] |= np.uint32(Fault.TRUNCATED)
     return with_wire_bits(batch)
 
 

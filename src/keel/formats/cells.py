@@ -7,7 +7,10 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-MAX_BUSES = 64
+from keel.model.bus import MOST_BUSES
+
+MAX_NAME = 1024
+"""Bytes of a bus name at most."""
 _HEX = np.full(256, 255, np.uint8)
 for _digit, _char in enumerate(b"0123456789abcdef"):
     _HEX[_char] = _HEX[ord(chr(_char).upper())] = _digit
@@ -30,6 +33,10 @@ def time_of(text: Any, at: Any, end: Any, digits: Any) -> Any:
     signs = np.zeros(8, np.uint8)
     count, seen = 0, 0
     if at < end and text[at] == 40:
+        at += 1
+    sign = 1
+    if at < end and text[at] == 45:
+        sign = -1
         at += 1
     if at < end and text[end - 1] == 41:
         end -= 1
@@ -86,7 +93,19 @@ def time_of(text: Any, at: Any, end: Any, digits: Any) -> Any:
         at += 1
     for _ in range(left if fraction else 0):
         fraction *= 10
-    return total + fraction, True
+    return sign * (total + fraction), True
+
+
+def new_names() -> tuple[Any, Any]:
+    """Room for the names of buses, length first, then bytes; and how many there are."""
+    return np.zeros((MOST_BUSES, MAX_NAME + 1), np.uint16), np.zeros(1, np.int64)
+
+
+def names_in(names: Any, known: int) -> list[str]:
+    """The names found so far."""
+    return [
+        names[i, 1 : 1 + int(names[i, 0])].astype(np.uint8).tobytes().decode("utf-8", "replace") for i in range(known)
+    ]
 
 
 @njit(cache=True, nogil=True)
@@ -115,12 +134,13 @@ def number_of(text: Any, at: Any, end: Any, is_hex: bool) -> Any:
 
 @njit(cache=True, nogil=True)
 def bytes_of(text: Any, at: Any, end: Any, is_hex: bool, data: Any, used: Any) -> Any:
-    """Bytes of a cell into ``data``; how many, -1 if it is none. Signs between bytes are passed over."""
+    """Bytes of a cell into ``data``; how many, -1 if it is none. Signs between bytes are passed over, and each 0x."""
     took = 0
-    if at + 1 < end and text[at] == 48 and (text[at + 1] | 32) == 120:
-        at += 2
     while at < end:
         byte = text[at]
+        if at + 1 < end and byte == 48 and (text[at + 1] | 32) == 120:
+            at += 2
+            continue
         if byte == 32 or byte == 45 or byte == 58 or byte == 46 or byte == 44:
             at += 1
             continue
@@ -162,7 +182,7 @@ def is_yes(text: Any, at: Any, end: Any) -> bool:
 @njit(cache=True, nogil=True)
 def bus_of(text: Any, at: Any, end: Any, names: Any, known: Any) -> int:
     """The index of a bus by its name, which is added if it is new; -1 if there are too many."""
-    count = min(end - at, 32)
+    count = min(end - at, MAX_NAME)
     for which in range(known[0]):
         if names[which, 0] == count:
             same = True

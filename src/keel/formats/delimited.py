@@ -10,13 +10,15 @@ import numpy as np
 from numba import njit
 
 from keel.errors import InputError
-from keel.formats.cells import MAX_BUSES, bus_of, bytes_of, is_yes, number_of, time_of
-from keel.formats.layout import ROLES, Layout, guess, remembered
+from keel.formats.cells import bus_of, bytes_of, is_yes, names_in, new_names, number_of, time_of
+from keel.formats.layout import ROLES, Layout, guess, missing_in, remembered
 from keel.formats.reading import Account, Format, Progress, read_with
 from keel.lines.can import with_wire_bits
+from keel.model.bus import MOST_BUSES
 from keel.model.faults import FAULT_BY_WORD
 from keel.model.frames import LENGTH_TO_DLC, Bytes, Flag, FrameBatch
 from keel.model.identity import IDENT_MASK, Form
+from keel.model.plain import uncsv
 
 _IGNORE, _TIME, _ID, _PAYLOAD, _BYTE, _BUS, _LEN, _DLC = range(8)
 _DIR, _EXT, _KIND, _FD, _BRS, _ESI, _FAULTS = range(8, len(ROLES))
@@ -26,10 +28,11 @@ REASONS = (
     "identifier is no number",
     "payload is not bytes",
     "too few columns",
-    "more than 64 bus names",
-    "payload longer than 65536 bytes",
+    f"frames of more than {MOST_BUSES} buses",
+    "payload longer than 16 MiB",
 )
-MAX_BYTES = 65536
+_CROWDED = 5
+MAX_BYTES = 1 << 24
 _UNIT_DIGITS = {"s": 9, "ms": 6, "us": 3, "ns": 0, "clock": 9, "date": 9}
 _TX, _REMOTE, _ERROR = int(Flag.TX), int(Flag.REMOTE), int(Flag.ERROR)
 _FD_FLAG, _BRS_FLAG, _ESI_FLAG = int(Flag.FD), int(Flag.BRS), int(Flag.ESI)
@@ -43,9 +46,11 @@ def _parse(text: Any, sign: Any, roles: Any, unit: Any, hex_ids: bool, hex_paylo
     time, bus, form, ident, flags, dlc, length = out
     n = used = worded = at = 0
     needed = 0
+    says_fd = False
     for c in range(len(roles)):
         if roles[c] == _TIME or roles[c] == _ID:
             needed = c + 1
+        says_fd = says_fd or roles[c] == _FD
     while at < len(text):
         end = at
         while text[end] != 10:
@@ -68,11 +73,13 @@ def _parse(text: Any, sign: Any, roles: Any, unit: Any, hex_ids: bool, hex_paylo
         long = False
         while at <= end and reason == 0:
             stop = at
-            if at < end and text[at] == 34:
+            quoted = at < end and text[at] == 34
+            if quoted:
                 at += 1
                 stop = at
-                while stop < end and text[stop] != 34:
-                    stop += 1
+                # A quote within quotes is written twice.
+                while stop < end and (text[stop] != 34 or (stop + 1 < end and text[stop + 1] == 34)):
+                    stop += 1 if text[stop] != 34 else 2
                 after = stop
                 while after < end and text[after] != sign:
                     after += 1
@@ -81,9 +88,9 @@ def _parse(text: Any, sign: Any, roles: Any, unit: Any, hex_ids: bool, hex_paylo
                     stop += 1
                 after = stop
             low, high = at, stop
-            while low < high and text[low] == 32:
+            while not quoted and low < high and text[low] == 32:
                 low += 1
-            while high > low and text[high - 1] == 32:
+            while not quoted and high > low and text[high - 1] == 32:
                 high -= 1
             role = roles[min(column, len(roles) - 1)]
             if column >= len(roles) and role != _BYTE:
@@ -113,8 +120,9 @@ def _parse(text: Any, sign: Any, roles: Any, unit: Any, hex_ids: bool, hex_paylo
                 else:
                     data[used + took] = number
                     took += 1
-            elif role == _BUS and high > low:
-                which = bus_of(text, low, high, names, known)
+            elif role == _BUS and (high > low or quoted):
+                # The opening quote is kept as a sign that the others are doubled.
+                which = bus_of(text, low - 1 if quoted else low, high, names, known)
                 if which < 0:
                     reason = 5
                 bus[n] = max(which, 0)
@@ -154,9 +162,9 @@ def _parse(text: Any, sign: Any, roles: Any, unit: Any, hex_ids: bool, hex_paylo
                 form[n] = _BASE
             if kind == 114:
                 flag |= _REMOTE
-            elif kind == 101 or digits == 0:
+            elif kind == 101 or (digits == 0 and kind < 0):
                 flag |= _ERROR
-            if took > 8 and took <= 64:
+            if took > 8 and took <= 64 and not says_fd:
                 flag |= _FD_FLAG
             flags[n] = flag
             dlc[n] = code if 0 <= code <= 15 else LENGTH_TO_DLC[min(took, 64)]
@@ -175,7 +183,7 @@ class DelimitedParser:
 
     def __init__(self, account: Account, layout: Layout) -> None:
         self._account, self._layout = account, layout
-        self._names, self._known = np.zeros((MAX_BUSES, 33), np.uint8), np.zeros(1, np.int64)
+        self._names, self._known = new_names()
         self._lines, self._bad = np.zeros(1, np.int64), np.zeros((len(REASONS), 2), np.int64)
         self._skip = layout.skip + layout.header
         self._roles = np.array([ROLES.index(role) for role in layout.columns], np.int64)
@@ -223,27 +231,31 @@ class DelimitedParser:
 
     def _report(self) -> None:
         if "bus" in self._layout.columns:
-            names, known = self._names, int(self._known[0])
-            self._account.bus_names = [
-                bytes(names[i, 1 : 1 + names[i, 0]]).decode("utf-8", "replace") for i in range(known)
-            ] or ["bus0"]
+            names = map(_unquoted, names_in(self._names, int(self._known[0])))
+            self._account.bus_names = list(map(uncsv, names)) or ["bus0"]
         for reason, (count, first) in enumerate(self._bad):
-            if count:
+            if count and reason == _CROWDED:
+                self._account.lose(REASONS[reason], f"line {first}", int(count))
+            elif count:
                 self._account.skipped[REASONS[reason]] = int(count)
                 self._account.examples.setdefault(REASONS[reason], f"line {first}")
+
+
+def _unquoted(cell: str) -> str:
+    return cell[1:].replace('""', '"') if cell.startswith('"') else cell
 
 
 def layout_of(path: Path) -> Layout:
     """The layout that a person set for texts like this, or the one that fits it best.
 
     Raises:
-        InputError: none fits.
+        InputError: none fits; says what is missing.
     """
     with path.open("rb") as file:
         head = file.read(1 << 16)
     layout = remembered(head) or guess(head)
     if layout is None:
-        raise InputError(str(path), "no columns of times and identifiers are found", "a table of frames")
+        raise InputError(str(path), missing_in(head), "a table of frames; --layout says what the columns hold")
     return layout
 
 

@@ -10,9 +10,10 @@ from typing import Any, Protocol, TextIO
 import numpy as np
 
 from keel.errors import InputError
+from keel.formats import rows, textlog
 from keel.formats.rows import csv_text, json_lines
 from keel.formats.textlog import format_lines
-from keel.model.frames import FrameBatch, empty_batch
+from keel.model.frames import FrameBatch, Mask, empty_batch
 
 
 class FrameWriter(Protocol):
@@ -23,6 +24,35 @@ class FrameWriter(Protocol):
 
     def close(self) -> None:
         """Finish the file."""
+
+
+Unsaid = Callable[[FrameBatch], tuple[dict[str, Mask], dict[str, Mask]]]
+"""By reason the frames that a form leaves out, and those that lose something in it."""
+
+
+class Losses:
+    """What a form could not say of the frames written."""
+
+    def __init__(self) -> None:
+        self.left_out = 0
+        self._out: dict[str, int] = {}
+        self._less: dict[str, int] = {}
+
+    def add(self, out: dict[str, Mask], less: dict[str, Mask]) -> None:
+        """Count some frames."""
+        counted = np.zeros(len(next(iter(out.values()))), np.bool_) if out else None
+        for reason, mask in out.items():
+            new = mask & ~counted if counted is not None else mask
+            self._out[reason] = self._out.get(reason, 0) + int(np.count_nonzero(new))
+            counted = mask if counted is None else counted | mask
+        self.left_out += int(np.count_nonzero(counted)) if counted is not None else 0
+        for reason, mask in less.items():
+            self._less[reason] = self._less.get(reason, 0) + int(np.count_nonzero(mask))
+
+    def sentences(self) -> list[str]:
+        """What a person should know."""
+        said = [f"{count} left out: {reason} have no form there" for reason, count in self._out.items() if count]
+        return said + [f"{count} written without saying {reason}" for reason, count in self._less.items() if count]
 
 
 @dataclass(frozen=True)
@@ -70,19 +100,11 @@ class CsvWriter(_Lines):
 
 
 class LogWriter(_Lines):
-    """Bracketed text. It has no form for faulty frames: those are left out and counted.
-
-    Attributes:
-        left_out: How many.
-    """
-
-    left_out = 0
+    """Bracketed text."""
 
     def write(self, batch: FrameBatch, numbers: Any) -> None:
         """Add frames."""
-        lines = list(format_lines(batch, self.setting.bus_names))
-        self.left_out += len(batch) - len(lines)
-        self.file.writelines(line + "\n" for line in lines)
+        self.file.writelines(line + "\n" for line in format_lines(batch, self.setting.bus_names))
 
 
 class ParquetWriter:
@@ -113,14 +135,27 @@ def _pcapng(path: Path, setting: Setting) -> FrameWriter:
     return PcapngWriter(path, setting.bus_names, setting.notes, setting.comments)
 
 
-WRITERS: dict[str, tuple[tuple[str, ...], Callable[[Path, Setting], FrameWriter]]] = {
-    "pcapng": ((".pcapng",), _pcapng),
-    "log": ((".log", ".txt"), LogWriter),
-    "csv": ((".csv",), CsvWriter),
-    "json": ((".jsonl", ".json", ".ndjson"), JsonWriter),
-    "parquet": ((".parquet",), ParquetWriter),
+def _everything_said(batch: FrameBatch) -> tuple[dict[str, Mask], dict[str, Mask]]:
+    return {}, {}
+
+
+@dataclass(frozen=True)
+class WriterForm:
+    """A form that frames can be written in: the endings that mean it, its writer, and what it cannot say."""
+
+    endings: tuple[str, ...]
+    open: Callable[[Path, Setting], FrameWriter]
+    unsaid: Unsaid = _everything_said
+
+
+WRITERS: dict[str, WriterForm] = {
+    "pcapng": WriterForm((".pcapng",), _pcapng),
+    "log": WriterForm((".log", ".txt"), LogWriter, textlog.unsaid),
+    "csv": WriterForm((".csv",), CsvWriter, rows.unsaid),
+    "json": WriterForm((".jsonl", ".json", ".ndjson"), JsonWriter, rows.unsaid),
+    "parquet": WriterForm((".parquet",), ParquetWriter),
 }
-"""Writers by name, with the endings of files that mean them."""
+"""Forms by name."""
 
 
 def writer_name(path: Path, name: str | None = None) -> str:
@@ -133,13 +168,30 @@ def writer_name(path: Path, name: str | None = None) -> str:
         if name not in WRITERS:
             raise InputError(f"--as {name}", "no such form", ", ".join(WRITERS))
         return name
-    for known, (endings, _) in WRITERS.items():
-        if path.suffix.lower() in endings:
+    for known, writer in WRITERS.items():
+        if path.suffix.lower() in writer.endings:
             return known
-    endings = tuple(e for es, _ in WRITERS.values() for e in es)
+    endings = tuple(e for writer in WRITERS.values() for e in writer.endings)
     raise InputError(str(path), "its ending names no form", f"one of {' '.join(endings)}, or --as")
 
 
-def open_writer(path: Path, name: str, setting: Setting) -> FrameWriter:
-    """Begin a file."""
-    return WRITERS[name][1](path, setting)
+class _Counting:
+    """A writer that counts what its form cannot say."""
+
+    def __init__(self, writer: FrameWriter, unsaid: Unsaid) -> None:
+        self.losses = Losses()
+        self._writer, self._unsaid = writer, unsaid
+
+    def write(self, batch: FrameBatch, numbers: Any) -> None:
+        """Add frames."""
+        self.losses.add(*self._unsaid(batch))
+        self._writer.write(batch, numbers)
+
+    def close(self) -> None:
+        """Finish the file."""
+        self._writer.close()
+
+
+def open_writer(path: Path, name: str, setting: Setting) -> _Counting:
+    """Begin a file; what its form cannot say of the frames written is counted in ``losses``."""
+    return _Counting(WRITERS[name].open(path, setting), WRITERS[name].unsaid)

@@ -15,11 +15,13 @@ from keel.formats import delimited
 from keel.formats.layout import Layout
 from keel.formats.reading import Account, Format
 from keel.formats.registry import recognise
-from keel.model.bus import Bus
+from keel.model.bus import MOST_BUSES, Bus, bus_name
 from keel.model.frames import FrameBatch, replace_columns
 from keel.model.plain import plain
 from keel.store.manifest import Comment, Manifest, edit_manifest
 from keel.store.writer import Writer, create_recording
+
+CROWDED = f"frames of more than {MOST_BUSES} buses"
 
 
 @dataclass
@@ -63,7 +65,9 @@ def import_files(
                 account = Account()
                 done.accounts.append((path, known.name, why, account))
                 for batch in known.read(path, account, lambda at, total, path=path: progress(path, at, total)):  # type: ignore[misc]
-                    writer.append(_with_buses(writer, batch, account.bus_names, bit_rates))
+                    kept = _with_buses(writer, batch, account, bit_rates)
+                    account.frames -= len(batch) - len(kept)
+                    writer.append(kept)
                 comments += [Comment(done.frames + number, text) for number, text in account.comments]
                 done.frames += account.frames
         finally:
@@ -73,7 +77,7 @@ def import_files(
             raise InputError(source, "no frame could be read" + "".join(f"; {s}" for s in said))
         with edit_manifest(draft) as manifest:
             manifest.comments = comments
-            manifest.lost = sum(account.lost for *_, account in done.accounts)
+            manifest.lost = sum(account.missing for *_, account in done.accounts)
             manifest.notes = [
                 f"{plain(path.name)}: {sentence}"
                 for path, _, _, account in done.accounts
@@ -92,12 +96,17 @@ def _kind_of(path: Path, layout: Layout | None) -> tuple[Format, str]:
     return Format(delimited.FORMAT.name, lambda _: None, delimited.reader(layout)), "by the layout given"
 
 
-def _with_buses(writer: Writer, batch: FrameBatch, names: list[str], rates: tuple[int, int]) -> FrameBatch:
+def _with_buses(writer: Writer, batch: FrameBatch, account: Account, rates: tuple[int, int]) -> FrameBatch:
+    names = account.bus_names
     known = [bus.name for bus in writer.buses]
-    names = [plain(name) for name in names]
+    names = [bus_name(name) for name in names]
     for name in names:
-        if name not in known:
+        if name not in known and len(known) < MOST_BUSES:
             writer.add_bus(Bus(name, *rates))
             known.append(name)
-    index = np.array([known.index(name) for name in names], np.uint8)
-    return replace_columns(batch, bus=index[batch.bus])
+    index = np.array([known.index(name) if name in known else -1 for name in names], np.int64)[batch.bus]
+    if (index < 0).any():
+        # Several files together have more buses than one recording may.
+        account.lose(CROWDED, "the first file with others", account.unkept.get(CROWDED, 0) + int((index < 0).sum()))
+        batch, index = batch.take(np.flatnonzero(index >= 0)), index[index >= 0]
+    return replace_columns(batch, bus=index.astype(np.uint8))

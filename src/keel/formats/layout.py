@@ -19,19 +19,20 @@ from typing import Any
 from platformdirs import user_config_path
 
 from keel.errors import InputError
+from keel.formats.rows import CSV_HEADER
 
 ROLES = ("-", "time", "id", "payload", "byte", "bus", "len", "dlc", "dir", "ext", "kind", "fd", "brs", "esi", "faults")
 """What a column may hold; the place is the number compiled code knows it by."""
 SEPARATORS = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|", "space": " "}
 UNITS = ("s", "ms", "us", "ns", "clock", "date")
 _NAMES: tuple[tuple[str, str], ...] = (
-    ("time", r"t|time.*|timestamp.*|zeit.*|abs.?time|rel.?time|date.*"),
-    ("id", r"id|(can|arb|msg|message|frame)?.?(id|ident|identifier|address)(.*hex.*)?"),
     ("payload", r"payload|data|data.?bytes|bytes|daten|databytes.*"),
+    ("time", r"t|(\w+_)?(time|timestamp|zeit|date|clock|stamp).*|n?s|[mµμu]s|sec(onds?)?|(milli|micro|nano)s(ec.*)?"),
+    ("id", r"id|(can|arb|msg|message|frame)?.?(id|ident|identifier|kennung|address)(.*hex.*)?"),
     ("byte", r"(d|b|byte|data|db)[ _.\-]?\[?0?[0-7]\]?"),
-    ("bus", r"bus|channel|chan|ch|interface|if|port|network"),
+    ("bus", r"bus|channel|chan|ch|interface|if|port|network|line|leitung|kanal"),
     ("dlc", r"dlc"),
-    ("len", r"len|length|size|count|datalen.*"),
+    ("len", r"n|len|length|size|count|datalen.*"),
     ("dir", r"dir|direction|rx.?tx|tx.?rx"),
     ("ext", r"ext|extended|ide|is.?extended"),
     ("kind", r"kind|frametype"),
@@ -95,6 +96,14 @@ class Layout:
         return "" if "id" in self.columns else "no column holds the identifier"
 
 
+_OWN_ROLES = {
+    "t": "time", "bus": "bus", "id": "id", "ext": "ext", "dir": "dir", "kind": "kind", "fd": "fd", "brs": "brs",
+    "esi": "esi", "dlc": "dlc", "payload": "payload", "faults": "faults",
+}  # fmt: skip
+OWN = Layout("comma", tuple(_OWN_ROLES.get(title, "-") for title in CSV_HEADER), header=True, unit="ns")
+_UNIT_WORDS = {"s": "s", "sec": "s", "seconds": "s", "ms": "ms", "msec": "ms", "us": "us", "µs": "us", "μs": "us",
+               "usec": "us", "ns": "ns", "nsec": "ns", "milliseconds": "ms", "microseconds": "us",
+               "nanoseconds": "ns", "millis": "ms", "micros": "us", "nanos": "ns"}  # fmt: skip
 _KEYS = "separator, header, skip, unit, id, payload, columns"
 _EXPECTED = {
     "separator": ", ".join(SEPARATORS),
@@ -130,13 +139,46 @@ def split(line: str, layout: Layout) -> list[str]:
     return [cell.strip().strip('"') for cell in line.split(layout.sign)]
 
 
-def guess(head: bytes) -> Layout | None:
-    """The layout that fits the first lines best, or None if they are no table of frames."""
+def _first_lines(head: bytes) -> list[str]:
     lines = [line for line in head.decode("utf-8-sig", "replace").splitlines() if line.strip()]
     if not head.endswith(b"\n") and len(lines) > 2:
         # The last line may be cut.
         lines.pop()
-    lines = lines[:400]
+    return lines[:400]
+
+
+def likely_separator(head: bytes) -> str:
+    """What parts the cells of the first lines most evenly."""
+    best, most = "comma", (0.0, 0)
+    for separator in SEPARATORS:
+        widths = [len(split(line, Layout(separator, ()))) for line in _first_lines(head)]
+        usual = max(set(widths), key=widths.count, default=1)
+        rated = (widths.count(usual) / max(len(widths), 1), usual) if usual > 1 else (0.0, 0)
+        if rated > most:
+            best, most = separator, rated
+    return best
+
+
+def missing_in(head: bytes) -> str:
+    """Why a text that looks like a table is none of frames, by its titles; empty if it looks like none."""
+    for separator in SEPARATORS:
+        cells = [split(line, Layout(separator, ())) for line in _first_lines(head)]
+        widths = [len(row) for row in cells]
+        if len(cells) > 1 and min(widths) >= 3 and max(widths) - min(widths) <= 8 and b"\0" not in head:
+            roles = _by_name(cells[0])
+            titles = ", ".join(f"“{title}”" for title in cells[0][:6])
+            lacking = [word for word, role in (("times", "time"), ("identifiers", "id")) if role not in roles]
+            what = " and ".join(lacking) or "values that fit their titles"
+            return f"it is a table of {len(cells[0])} columns ({titles}), but no column with {what} is found"
+    return ""
+
+
+def guess(head: bytes) -> Layout | None:
+    """The layout that fits the first lines best, or None if they are no table of frames."""
+    lines = _first_lines(head)
+    if lines and lines[0] == ",".join(CSV_HEADER):
+        # What Keel itself wrote is known.
+        return OWN
     best: tuple[float, Layout] | None = None
     for separator in SEPARATORS:
         found = _guess_with(lines, separator)
@@ -188,7 +230,7 @@ def _guess_with(lines: list[str], separator: str) -> tuple[float, Layout] | None
 def _by_name(titles: list[str]) -> list[str]:
     found: list[str] = []
     for title in titles:
-        word = re.sub(r"[\s_()\[\].]+", " ", title).strip().lower().replace(" ", "_")
+        word = re.sub(r"[\s_()\[\]./]+", " ", title).strip().lower().replace(" ", "_")
         role = next((r for r, pattern in _NAMES if re.fullmatch(pattern.replace(" ", "_"), word)), "?")
         if role in found and role != "byte":
             role = "-"
@@ -254,9 +296,9 @@ def _unit(times: list[str], title: str) -> str:
         return "date"
     if any(":" in t for t in times):
         return "clock"
-    for unit in ("ns", "us", "ms"):
-        if re.search(rf"(^|[\s_(\[]){'[uµ]s' if unit == 'us' else unit}($|[\s_)\]])", title.lower()):
-            return unit
+    said = [_UNIT_WORDS[word] for word in re.split(r"[^a-zµμ]+", title.lower()) if word in _UNIT_WORDS]
+    if said:
+        return said[-1]
     if not any(re.search(r"[.,]", t) for t in times):
         largest = max(float(re.sub(r"\D", "", t) or 0) for t in times)
         return "ns" if largest > 1e17 else "us" if largest > 1e14 else "ms" if largest > 1e11 else "us"

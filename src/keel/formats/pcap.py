@@ -52,7 +52,7 @@ def _parse(buffer: Any, little: bool, ns: int, time: Any, out: Any, data: Any, n
         elif at + 16 + captured > end:
             break
         else:
-            took = take_record(buffer, at + 16, captured, n, used, out, data)
+            took = take_record(buffer, at + 16, captured, word_at(buffer, at + 12, little), n, used, out, data)
         number[0] += 1
         if took < 0:
             if bad[-took, 0] == 0:

@@ -2,6 +2,7 @@
 
 Packets (enhanced, simple, and the obsolete packet block) become frames; what a section, an interface or a packet
 says in a comment is kept; dropped frames from interface statistics are counted. Other blocks are passed over.
+A simple packet has no time: it is kept at the time of the packet before it.
 
 Source: the pcapng file format (IETF draft-ietf-opsawg-pcapng), sections 4.1 to 4.6.
 """
@@ -22,19 +23,26 @@ from keel.formats.canrecord import LINK_TYPE, REASONS, records_to_frames, take_r
 from keel.formats.frametext import apply_frame_text
 from keel.formats.pcap import word_at
 from keel.formats.reading import Account, Format, Progress, read_with
-from keel.model.frames import Bytes, FrameBatch
+from keel.model.bus import MOST_BUSES, bus_name
+from keel.model.frames import Bytes, FrameBatch, replace_columns
 from keel.model.plain import plain
 
 SECTION, INTERFACE, OLD_PACKET, SIMPLE, STATISTICS, ENHANCED = 0x0A0D0D0A, 1, 2, 3, 5, 6
 MAGIC_LITTLE, MAGIC_BIG = b"\x4d\x3c\x2b\x1a", b"\x1a\x2b\x3c\x4d"
 COMMENT, IF_NAME, IF_DESCRIPTION, IF_TSRESOL, IF_TSOFFSET, IF_DROP = 1, 2, 3, 9, 14, 5
 CUT, BROKEN = "last block is cut short", "block length is not believable; the rest cannot be read"
-NO_TIME = "simple packets have no time and were passed over"
+NO_TIME = "simple packets have no time: they stand at the time of the packet before"
+NO_OFFSET = "its time offset is not believable and was left out"
 OTHER_LINK, NO_INTERFACE = "packet of another link type", "packet of an interface that was not described"
 MOST_BLOCK_BYTES = 1 << 26
-MOST_INTERFACES = 255
-_ALL_REASONS = (*REASONS, "packet longer than its block", OTHER_LINK, NO_INTERFACE)
-_TOO_LONG, _OTHER, _UNKNOWN = 4, 5, 6
+MOST_OFFSET_S = 9_000_000_000
+"""What reaches beyond what nanoseconds since 1970 in 64 bits can say is no time."""
+MOST_STAMP = np.uint64(2**63 - 1)
+_ALL_REASONS = (
+    *REASONS, "packet longer than its block", OTHER_LINK, NO_INTERFACE, "packet of a time that is not believable",
+)  # fmt: skip
+_TOO_LONG, _OTHER, _UNKNOWN, _NO_STAMP, _CROWDED = 4, 5, 6, 7, 8
+CROWDED = f"frames of more than {MOST_BUSES} buses"
 
 
 @njit(cache=True, nogil=True)
@@ -44,12 +52,13 @@ def _half(buffer: Any, at: Any, little: Any) -> Any:
 
 
 @njit(cache=True, nogil=True)
-def _parse(buffer: Any, little: bool, links: Any, scale: Any, time: Any, bus: Any, sent: Any, out: Any, data: Any,
-           notes: Any, number: Any, bad: Any) -> Any:  # fmt: skip
+def _parse(buffer: Any, little: bool, links: Any, scale: Any, latest: Any, time: Any, bus: Any, sent: Any, out: Any,
+           data: Any, notes: Any, number: Any, bad: Any) -> Any:  # fmt: skip
     """Parse enhanced packet blocks until another kind of block, the end, or a full notebook.
 
     Args:
-        links: For each interface its bus, -1 for another link type.
+        links: For each interface its bus, -1 for another link type, -2 where there are too many buses.
+        latest: For each interface the greatest time stamp that can be said in nanoseconds.
         scale: For each interface multiplier, divisor, bits of a binary fraction (-1 for a decimal one), offset in ns.
         notes: Frame, place and length of comments; filled.
 
@@ -67,23 +76,26 @@ def _parse(buffer: Any, little: bool, links: Any, scale: Any, time: Any, bus: An
         number[0] += 1
         interface = word_at(buffer, at + 8, little)
         captured = word_at(buffer, at + 20, little)
+        stamp = np.uint64(word_at(buffer, at + 12, little)) << np.uint64(32) | np.uint64(
+            word_at(buffer, at + 16, little)
+        )
         if captured > size - 32:
             took = np.int64(-_TOO_LONG)
         elif interface >= len(links):
             took = np.int64(-_UNKNOWN)
         elif links[interface] < 0:
-            took = np.int64(-_OTHER)
+            took = np.int64(-_CROWDED if links[interface] == -2 else -_OTHER)
+        elif stamp > latest[interface]:
+            took = np.int64(-_NO_STAMP)
         else:
-            took = np.int64(take_record(buffer, at + 28, captured, n, used, out, data))
+            original = word_at(buffer, at + 24, little)
+            took = np.int64(take_record(buffer, at + 28, captured, original, n, used, out, data))
         if took < 0:
             if bad[-took, 0] == 0:
                 bad[-took, 1] = number[0]
             bad[-took, 0] += 1
             at += size
             continue
-        stamp = np.uint64(word_at(buffer, at + 12, little)) << np.uint64(32) | np.uint64(
-            word_at(buffer, at + 16, little)
-        )
         multiply, divide, binary, shift = scale[interface]
         if binary >= 0:
             whole = np.int64(stamp >> np.uint64(binary)) if binary < 64 else np.int64(0)
@@ -121,6 +133,7 @@ class _Section:
     little: bool
     links: list[int] = field(default_factory=list)
     scale: list[tuple[int, int, int, int]] = field(default_factory=list)
+    snap: list[int] = field(default_factory=list)
 
 
 class PcapngParser:
@@ -131,9 +144,12 @@ class PcapngParser:
         self._section: _Section | None = None
         self._number = np.zeros(1, np.int64)
         self._blocks = self._given = 0
-        self._bad = np.zeros((len(_ALL_REASONS), 2), np.int64)
+        self._bad = np.zeros((len(_ALL_REASONS) + 1, 2), np.int64)
         self._broken = False
         self._extra: list[FrameBatch] = []
+        self._last: int | None = None
+        self._untimed: list[FrameBatch] = []
+        self._simple = 0
 
     def feed(self, buffer: Bytes, final: bool) -> tuple[list[FrameBatch], int]:
         """Read whole blocks.
@@ -147,7 +163,7 @@ class PcapngParser:
             if self._section is not None:
                 batch, used = self._packets(buffer[at:])
                 if batch is not None:
-                    batches.append(batch)
+                    batches += self._timed(batch)
                 at += used
                 if used:
                     continue
@@ -163,6 +179,9 @@ class PcapngParser:
         if final and at < len(buffer):
             self._account.skip(CUT, f"byte {len(buffer) - at} from the end")
             at = len(buffer)
+        if final and self._untimed:
+            batches += self._untimed
+            self._untimed = []
         return batches, at
 
     def _packets(self, buffer: Bytes) -> tuple[FrameBatch | None, int]:
@@ -176,8 +195,9 @@ class PcapngParser:
         data, notes = np.empty(len(buffer) + 64, np.uint8), np.zeros((1024, 3), np.int64)
         links = np.array(section.links, np.int64)
         scale = np.array(section.scale, np.int64).reshape(-1, 4)
+        latest = np.array([_latest(*one) for one in section.scale], np.uint64)
         n, used, noted, at = _parse(
-            buffer, section.little, links, scale, time, bus, sent, out, data, notes, self._number, self._bad
+            buffer, section.little, links, scale, latest, time, bus, sent, out, data, notes, self._number, self._bad
         )
         if not n:
             return None, at
@@ -192,6 +212,13 @@ class PcapngParser:
                 self._account.comments.append((self._given + row, plain(text, 1000)))
         self._given += n
         return apply_frame_text(batch, exact), at
+
+    def _timed(self, batch: FrameBatch) -> list[FrameBatch]:
+        """A batch with times, after those without that came before any time was known."""
+        waiting = [_at(one, int(batch.time[0])) for one in self._untimed]
+        self._untimed = []
+        self._last = int(batch.time[-1])
+        return [*waiting, batch]
 
     def _other(self, buffer: Bytes, at: int) -> int:
         """Take a block that is no enhanced packet; returns its size, 0 if it is not all there."""
@@ -235,16 +262,31 @@ class PcapngParser:
                 if code == IF_DROP and len(value) == 8:
                     self._account.lost += struct.unpack(order + "Q", value)[0]
         elif kind == SIMPLE:
-            self._account.skip(NO_TIME, f"block {self._blocks}")
+            (original,) = struct.unpack_from(order + "I", body)
+            assert self._section is not None
+            snap = self._section.snap[0] if self._section.snap else 0
+            held = min(original, len(body) - 4, snap or original)
+            batch = self._single(struct.pack(order + "IIIII", 0, 0, 0, held, original) + body[4:], order)
+            if batch is not None:
+                self._simple += 1
+                if self._last is None:
+                    self._untimed.append(batch)
+                else:
+                    self._extra.append(_at(batch, self._last))
         elif kind == OLD_PACKET:
             # Interface and drop count share a word there; the rest is as in an enhanced packet.
             interface, drops = struct.unpack_from(order + "HH", body)
-            size = len(body) + 12
-            again = struct.pack(order + "III", ENHANCED, size, interface) + body[4:] + struct.pack(order + "I", size)
-            batch, _ = self._packets(np.frombuffer(again, np.uint8))
+            batch = self._single(struct.pack(order + "I", interface) + body[4:], order)
             if batch is not None:
-                self._extra.append(batch)
+                self._extra += self._timed(batch)
             self._account.lost += drops if drops != 0xFFFF else 0
+
+    def _single(self, body: bytes, order: str) -> FrameBatch | None:
+        """The frame of the body of an enhanced packet."""
+        body += bytes(-len(body) % 4)
+        size = len(body) + 12
+        again = struct.pack(order + "II", ENHANCED, size) + body + struct.pack(order + "I", size)
+        return self._packets(np.frombuffer(again, np.uint8))[0]
 
     def _say(self, options: list[tuple[int, bytes]], of_what: str) -> None:
         for code, value in options:
@@ -260,14 +302,19 @@ class PcapngParser:
         (offset,) = struct.unpack(order + "q", values[IF_TSOFFSET]) if len(values.get(IF_TSOFFSET, b"")) == 8 else (0,)
         number = len(self._section.links)
         name = values.get(IF_NAME) or values.get(IF_DESCRIPTION)
-        title = plain(name.decode("utf-8", "replace").strip(), 32) if name else f"bus{number}"
+        title = bus_name(name.decode("utf-8", "replace").rstrip("\0")) if name else f"bus{number}"
         bus = -1
-        if link == LINK_TYPE and len(self._account.bus_names) < MOST_INTERFACES:
-            if title not in self._account.bus_names:
-                self._account.bus_names.append(title)
-            bus = self._account.bus_names.index(title)
+        known = self._account.bus_names
+        if link == LINK_TYPE:
+            if title not in known and len(known) < MOST_BUSES:
+                known.append(title)
+            bus = known.index(title) if title in known else -2
         self._section.links.append(bus)
+        self._section.snap.append(struct.unpack_from(order + "I", body, 4)[0])
         exponent = resolution & 0x7F
+        if abs(offset) > MOST_OFFSET_S:
+            self._account.notes.append(f"interface {title}: {NO_OFFSET}")
+            offset = 0
         shift = offset * 1_000_000_000
         if resolution & 0x80:
             self._section.scale.append((1, 1, min(exponent, 63), shift))
@@ -277,10 +324,25 @@ class PcapngParser:
         self._say(options, f"interface {title}")
 
     def _report(self) -> None:
+        if self._simple:
+            self._account.once(NO_TIME, f"{self._simple} {NO_TIME}")
         for reason, (count, first) in enumerate(self._bad):
-            if count:
+            if count and reason == _CROWDED:
+                self._account.lose(CROWDED, f"packet {first}", int(count))
+            elif count:
                 self._account.skipped[_ALL_REASONS[reason]] = int(count)
                 self._account.examples.setdefault(_ALL_REASONS[reason], f"packet {first}")
+
+
+def _latest(multiply: int, divide: int, binary: int, shift: int) -> int:
+    """The greatest time stamp of an interface that nanoseconds in 64 bits can say."""
+    most = int(MOST_STAMP) - max(shift, 0)
+    stamp = (most * divide // multiply) if binary < 0 else most // 1_000_000_000 << binary
+    return min(stamp, 2**64 - 1)
+
+
+def _at(batch: FrameBatch, time: int) -> FrameBatch:
+    return replace_columns(batch, time=np.full(len(batch), time, np.int64))
 
 
 def _options(data: bytes, order: str) -> list[tuple[int, bytes]]:

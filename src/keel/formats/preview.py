@@ -26,9 +26,10 @@ def first_frames(path: Path, layout: Layout | None = None, most: int = 20) -> tu
         head = file.read(HEAD_BYTES)
         final = not file.read(1)
     first = np.frombuffer(head, np.uint8)
-    known, _ = recognise(path)
-    if layout is None and known.parser is None and known.name == "delimited text":
-        layout = layout_of(path)
+    if layout is None:
+        known, _ = recognise(path)
+        if known.name == "delimited text":
+            layout = layout_of(path)
     if layout is not None:
         batches = (
             [] if layout.problem() else DelimitedParser(account, layout).feed(np.frombuffer(head, np.uint8), final)[0]

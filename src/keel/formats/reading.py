@@ -30,6 +30,7 @@ class Account:
         notes: What the file itself says of the capture.
         comments: What the file says of single frames: their number, counted from the file's first, and the text.
         lost: Frames that the capture says it lost.
+        unkept: Frames that were read and could not be kept, by reason.
     """
 
     frames: int = 0
@@ -40,6 +41,8 @@ class Account:
     notes: list[str] = field(default_factory=list)
     comments: list[tuple[int, str]] = field(default_factory=list)
     lost: int = 0
+    unkept: dict[str, int] = field(default_factory=dict)
+    _said: dict[str, str] = field(default_factory=dict)
     _last: int | None = None
 
     def skip(self, reason: str, place: str, count: int = 1) -> None:
@@ -47,6 +50,15 @@ class Account:
         if count:
             self.skipped[reason] = self.skipped.get(reason, 0) + count
             self.examples.setdefault(reason, place)
+
+    def lose(self, reason: str, place: str, total: int) -> None:
+        """Say how many frames could not be kept so far, for a reason."""
+        self.unkept[reason] = total
+        self.examples.setdefault(reason, place)
+
+    def once(self, about: str, sentence: str) -> None:
+        """Say something that may be said again, better, later."""
+        self._said[about] = sentence
 
     def took(self, batch: FrameBatch) -> None:
         """Count frames that were read."""
@@ -71,7 +83,16 @@ class Account:
             said.append(f"{self.back_steps} frames lie before the frame above them; file order was kept")
         if self.lost:
             said.append(f"the capture says that {self.lost} frames were lost")
-        return said + self.notes
+        said += [
+            f"{count} frames are lost: {reason} (first at {self.examples[reason]})"
+            for reason, count in self.unkept.items()
+        ]
+        return [*said, *self._said.values(), *self.notes]
+
+    @property
+    def missing(self) -> int:
+        """Frames that are not in the recording: lost before the capture, or not kept."""
+        return self.lost + sum(self.unkept.values())
 
 
 class Parser(Protocol):

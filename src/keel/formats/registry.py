@@ -5,10 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 
 from keel.errors import InputError, UnknownFormat
-from keel.formats import delimited, pcap, pcapng, tables, textlog
+from keel.formats import delimited, jsonlines, pcap, pcapng, tables, textlog
+from keel.formats.layout import missing_in
 from keel.formats.reading import Format
 
-FORMATS: tuple[Format, ...] = (pcapng.FORMAT, pcap.FORMAT, tables.FORMAT, textlog.FORMAT, delimited.FORMAT)
+FORMATS: tuple[Format, ...] = (
+    pcapng.FORMAT, pcap.FORMAT, tables.FORMAT, jsonlines.FORMAT, textlog.FORMAT, delimited.FORMAT,
+)  # fmt: skip
 LOOK_BYTES = 1 << 16
 
 
@@ -33,4 +36,5 @@ def recognise(path: Path) -> tuple[Format, str]:
         if why:
             return known, why
     names = " or ".join(f.name for f in FORMATS)
-    raise UnknownFormat(str(path), "no format recognises its content", names)
+    why = missing_in(head)
+    raise UnknownFormat(str(path), f"no format recognises its content{why and f'; {why}'}", names)

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 from collections.abc import Iterator
 
+import numpy as np
+
 from keel.model.faults import fault_words
-from keel.model.frames import Flag, FrameBatch
-from keel.model.identity import Form, format_ident
+from keel.model.frames import Flag, FrameBatch, Mask
+from keel.model.identity import EXTENDED_ID_MAX, Form, format_ident
 from keel.model.plain import csv_cell, plain
 from keel.model.units import NS_PER_S
 
@@ -84,20 +84,45 @@ def csv_text(
     header: bool,
 ) -> str:
     """CSV rows, with a header line if asked for. Text cells hold nothing that a spreadsheet would run."""
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    if header:
-        writer.writerow(CSV_HEADER)
+    lines = [",".join(CSV_HEADER)] if header else []
+    buses = [csv_quoted(csv_cell(name)) for name in bus_names]
+    known = {key: csv_quoted(csv_cell(name)) for key, name in names.items()}
     keys = batch.keys().tolist()
     for number, key, row in zip(numbers, keys, _fields(batch), strict=True):
         time, bus, form, ident, flags, faults, dlc, payload = row
-        writer.writerow(
-            (
-                number, time, f"{(time - start) / NS_PER_S:.9f}", csv_cell(bus_names[bus]),
-                "" if form == Form.NONE else format_ident(form, ident), int(form == Form.EXTENDED),
-                "tx" if flags & Flag.TX else "rx", kind_of(flags), int(bool(flags & Flag.FD)),
-                int(bool(flags & Flag.BRS)), int(bool(flags & Flag.ESI)), len(payload) // 2, dlc, payload,
-                " ".join(fault_words(faults)), csv_cell(names.get(key, "")),
-            )
+        cells = (
+            str(number), str(time), seconds_text(time - start), buses[bus],
+            "" if form == Form.NONE else format_ident(form, ident), "01"[form == Form.EXTENDED],
+            "tx" if flags & Flag.TX else "rx", kind_of(flags), "01"[bool(flags & Flag.FD)],
+            "01"[bool(flags & Flag.BRS)], "01"[bool(flags & Flag.ESI)], str(len(payload) // 2), str(dlc), payload,
+            " ".join(fault_words(faults)) if faults else "", known.get(key, ""),
         )  # fmt: skip
-    return out.getvalue()
+        lines.append(",".join(cells))
+    return "".join(line + "\n" for line in lines)
+
+
+def csv_quoted(cell: str) -> str:
+    """A cell in quotes where it needs them: also an empty one, and one with spaces at its ends."""
+    if cell and cell == cell.strip() and not any(sign in cell for sign in ',"\r\n'):
+        return cell
+    return '"' + cell.replace('"', '""') + '"'
+
+
+def seconds_text(ns: int) -> str:
+    """Nanoseconds as seconds with nine digits, exactly."""
+    whole, rest = divmod(abs(ns), NS_PER_S)
+    return f"{'-' if ns < 0 else ''}{whole}.{rest:09d}"
+
+
+def unsaid(batch: FrameBatch) -> tuple[dict[str, Mask], dict[str, Mask]]:
+    """What lines of text and JSON cannot say: by reason frames left out (none), and those that lose something."""
+    flags = batch.flags
+    both = np.uint16(Flag.ERROR | Flag.REMOTE)
+    most = np.where(batch.form == Form.EXTENDED, EXTENDED_ID_MAX, 0x7FF).astype(np.uint64)
+    has_none = batch.form == Form.NONE
+    return {}, {
+        "of what line their identifier is": ~np.isin(batch.form, (Form.BASE, Form.EXTENDED, Form.NONE)),
+        "their identifier": (has_none & (batch.ident != 0)) | (~has_none & (batch.ident > most)),
+        "that they are remote frames": (flags & both) == both,
+        "their DLC": batch.dlc > 15,
+    }

@@ -11,10 +11,12 @@ import numpy as np
 from keel.errors import InputError
 from keel.formats.reading import Account, Format, Progress
 from keel.lines.can import with_wire_bits
+from keel.model.bus import MOST_BUSES, bus_name
 from keel.model.frames import COLUMNS, LENGTH_TO_DLC, FrameBatch
 from keel.model.identity import Form
 
 ROWS = 1 << 18
+CROWDED = f"frames of more than {MOST_BUSES} buses"
 
 
 def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatch]:
@@ -89,7 +91,14 @@ def _batch(record: Any, account: Account, where: str) -> FrameBatch:
             columns[name] = _numbers(record.column(name), kind)
         else:
             columns[name] = np.broadcast_to(np.asarray(defaults.get(name, 0)), n).astype(kind)
+    bus = columns["bus"]
+    columns["bus"] = np.maximum(bus, 0).astype(np.uint8)
     batch = FrameBatch(**columns, offsets=offsets - offsets[0], data=bytes_[offsets[0] : offsets[-1]])
+    if (bus < 0).any():
+        before = account.unkept.get(CROWDED, 0)
+        first = account.frames + before + int((bus < 0).argmax())
+        account.lose(CROWDED, f"row {first + 1}", before + int((bus < 0).sum()))
+        batch = batch.take(np.flatnonzero(bus >= 0))
     return batch if "bits" in names and "fast_bits" in names else with_wire_bits(batch)
 
 
@@ -111,12 +120,19 @@ def _buses(column: Any, n: int, account: Account) -> Any:
     if column is None:
         column = pa.array(["bus0"] * n, pa.string())
     words = column if pa.types.is_dictionary(column.type) else column.cast(pa.string()).dictionary_encode()
-    names = [str(name) for name in words.dictionary.to_pylist()]
+    names = [bus_name(str(name)) for name in words.dictionary.to_pylist()]
     for name in names:
-        if name not in account.bus_names:
+        if name not in account.bus_names and len(account.bus_names) < MOST_BUSES:
             account.bus_names.append(name)
-    index = np.array([account.bus_names.index(name) for name in names] or [0], np.uint8)
-    return index[words.indices.fill_null(0).to_numpy(zero_copy_only=False)]
+    known = account.bus_names
+    index = np.array([known.index(name) if name in known else -1 for name in names] or [0], np.int64)
+    if not words.null_count:
+        return index[words.indices.to_numpy(zero_copy_only=False)]
+    # A frame without a bus is on one of its own.
+    if "bus0" not in known and len(known) < MOST_BUSES:
+        known.append("bus0")
+    index = np.append(index, known.index("bus0") if "bus0" in known else -1)
+    return index[words.indices.fill_null(len(index) - 1).to_numpy(zero_copy_only=False)]
 
 
 def _recognises(head: bytes) -> str | None:

@@ -5,6 +5,7 @@
     (1700000000.123456) bus0 1A0#R4                   remote, DLC 4
     (1700000000.123456) bus0 1A0##10011               FD; the digit holds flags: 1 = BRS, 2 = ESI
 
+A bus name holds no spaces and no #: ``%20`` stands for a space, as any byte may be written, and ``%`` alone for none.
 Lines that are none of these are counted by reason and passed over.
 """
 
@@ -14,18 +15,20 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import numpy as np
 from numba import njit
 
+from keel.formats.cells import MAX_NAME, names_in, new_names
 from keel.formats.reading import Account, Format, Progress, read_with
 from keel.lines.can import with_wire_bits
 from keel.lines.can_errors import ERROR_FRAME, classify
+from keel.model.bus import MOST_BUSES
 from keel.model.faults import Fault
-from keel.model.frames import LENGTH_TO_DLC, Bytes, Flag, FrameBatch, replace_columns
+from keel.model.frames import LENGTH_TO_DLC, Bytes, Flag, FrameBatch, Mask, replace_columns
 from keel.model.identity import EXTENDED_ID_MAX, Form, format_ident
 
-MAX_BUSES = 64
 REASONS = (
     "",
     "no time in brackets",
@@ -35,8 +38,9 @@ REASONS = (
     "payload is not whole bytes in hex",
     "payload longer than 8 bytes, or 64 with FD",
     "line is cut short",
-    f"more than {MAX_BUSES} bus names",
+    f"frames of more than {MOST_BUSES} buses",
 )
+_CROWDED = 8
 _REMOTE, _FD, _ERROR = int(Flag.REMOTE), int(Flag.FD), int(Flag.ERROR)
 _EXTENDED, _NO_ID = int(Form.EXTENDED), int(Form.NONE)
 _FLAGS_OF_DIGIT = np.array(
@@ -55,7 +59,7 @@ def _parse(text: Any, lines: Any, names: Any, known: Any, out: Any, data: Any, b
     Args:
         text: Bytes that end with a newline.
         lines: One number, lines counted so far; advanced.
-        names: Bus names found so far, shape (MAX_BUSES, 33): length, then bytes.
+        names: Bus names found so far; see `keel.formats.cells.new_names`.
         known: One number, how many bus names there are; advanced.
         out: Columns to fill: time, bus, form, ident, flags, dlc, payload length.
         data: Payload bytes to fill.
@@ -106,7 +110,7 @@ def _parse(text: Any, lines: Any, names: Any, known: Any, out: Any, data: Any, b
                 reason = 1
             else:
                 at += 1
-        # Bus name: up to 32 printable bytes.
+        # Bus name: printable bytes.
         if reason == 0:
             while at < end and (text[at] == 32 or text[at] == 9):
                 at += 1
@@ -116,7 +120,7 @@ def _parse(text: Any, lines: Any, names: Any, known: Any, out: Any, data: Any, b
             count = at - begin
             if at >= end:
                 reason = 7
-            elif count == 0 or count > 32 or (text[at] != 32 and text[at] != 9):
+            elif count == 0 or count > MAX_NAME or (text[at] != 32 and text[at] != 9):
                 reason = 2
             else:
                 found = -1
@@ -241,8 +245,8 @@ class TextParser:
 
     def __init__(self, account: Account, where: str = "text") -> None:
         self._account = account
-        self._names = np.zeros((MAX_BUSES, 33), np.uint8)
-        self._known, self._lines = np.zeros(1, np.int64), np.zeros(1, np.int64)
+        self._names, self._known = new_names()
+        self._lines = np.zeros(1, np.int64)
         self._bad = np.zeros((len(REASONS), 2), np.int64)
 
     def feed(self, buffer: Bytes, final: bool) -> tuple[list[FrameBatch], int]:
@@ -275,15 +279,24 @@ def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatc
     return read_with(TextParser(account), path, account, progress)
 
 
+def unquote(name: str) -> str:
+    """A bus name as it was before it was written: ``%`` alone is none, ``%20`` a space."""
+    from urllib.parse import unquote as plainly
+
+    return "" if name == "%" else plainly(name, errors="replace")
+
+
 def _report(account: Account, bad: Any, names: Any, known: int) -> None:
-    account.bus_names = [bytes(names[i, 1 : 1 + names[i, 0]]).decode("utf-8", "replace") for i in range(known)]
+    account.bus_names = [unquote(name) for name in names_in(names, known)]
     for reason, (count, first) in enumerate(bad):
-        if count:
+        if count and reason == _CROWDED:
+            account.lose(REASONS[reason], f"line {first}", int(count))
+        elif count:
             account.skipped[REASONS[reason]] = int(count)
             account.examples.setdefault(REASONS[reason], f"line {first}")
 
 
-_LINE = re.compile(rb"^[ \t]*\(\d{1,10}(\.\d{1,9})?\)[ \t]+\S{1,32}[ \t]+[0-9A-Fa-f]{3,8}#", re.M)
+_LINE = re.compile(rb"^[ \t]*\(\d{1,10}(\.\d{1,9})?\)[ \t]+\S+[ \t]+[0-9A-Fa-f]{3,8}#", re.M)
 
 
 def _recognises(head: bytes) -> str | None:
@@ -297,12 +310,40 @@ def _recognises(head: bytes) -> str | None:
 FORMAT = Format("bracketed CAN text log", _recognises, read, TextParser)
 
 
+LATEST_NS = 10_000_000_000 * 1_000_000_000
+
+
+def unsaid(batch: FrameBatch) -> tuple[dict[str, Mask], dict[str, Mask]]:
+    """What the form cannot say: by reason the frames that are left out, and those that lose something."""
+    flags, lengths, remote = batch.flags, batch.lengths, (batch.flags & np.uint16(Flag.REMOTE)) != 0
+    is_fd, is_can = (flags & np.uint16(Flag.FD)) != 0, np.isin(batch.form, (Form.BASE, Form.EXTENDED))
+    most = np.where(is_fd, 64, 8)
+    lost = np.uint32(Fault.LOST)
+    out = {
+        "faulty frames": ((flags & np.uint16(Flag.ERROR)) != 0) | ((batch.faults & ~lost) != 0),
+        "frames without a CAN identifier": ~is_can
+        | (batch.ident > np.where(batch.form == Form.EXTENDED, EXTENDED_ID_MAX, 0x7FF).astype(np.uint64)),
+        "payloads longer than 8 bytes, or 64 with FD": (lengths > most) & ~remote,
+        "times before 1970 or after 2286": (batch.time < 0) | (batch.time >= LATEST_NS),
+    }
+    kept = ~np.logical_or.reduce(list(out.values())) if len(batch) else np.zeros(0, np.bool_)
+    usual = LENGTH_TO_DLC[np.minimum(lengths, 64)]
+    less = {
+        "their direction": (flags & np.uint16(Flag.TX)) != 0,
+        "their DLC": ~remote & (batch.dlc != usual) | (remote & (batch.dlc > 15)),
+        "that frames before them were lost": (batch.faults & lost) != 0,
+        "flags or a payload that such frames do not have": (remote & (is_fd | (lengths > 0)))
+        | (~is_fd & ((flags & np.uint16(Flag.BRS | Flag.ESI)) != 0)),
+    }
+    return out, {reason: mask & kept for reason, mask in less.items()}
+
+
 def format_lines(batch: FrameBatch, bus_names: list[str]) -> Iterator[str]:
-    """Frames as log lines, without newlines. Faulty frames have no form of their own here; they are left out."""
-    for row in range(len(batch)):
+    """Frames as log lines, without newlines; those that have no form here (`unsaid`) are left out."""
+    out, _ = unsaid(batch)
+    names = [quote(name, safe=_SAFE) or "%" for name in bus_names]
+    for row in np.flatnonzero(~np.logical_or.reduce(list(out.values()))).tolist() if len(batch) else ():
         flags = int(batch.flags[row])
-        if flags & Flag.ERROR or batch.faults[row] & ~np.uint32(Fault.LOST):
-            continue
         ident = format_ident(int(batch.form[row]), int(batch.ident[row]))
         seconds, rest = divmod(int(batch.time[row]), 1_000_000_000)
         if flags & Flag.REMOTE:
@@ -311,4 +352,8 @@ def format_lines(batch: FrameBatch, bus_names: list[str]) -> Iterator[str]:
             digit = (1 if flags & Flag.BRS else 0) | (2 if flags & Flag.ESI else 0)
             body = (f"##{digit}" if flags & Flag.FD else "#") + batch.payload(row).hex().upper()
         fraction = f"{rest:09d}" if rest % 1000 else f"{rest // 1000:06d}"
-        yield f"({seconds}.{fraction}) {bus_names[batch.bus[row]]} {ident}{body}"
+        yield f"({seconds}.{fraction}) {names[batch.bus[row]]} {ident}{body}"
+
+
+_SAFE = "!$&'()*+,-./:;<=>?@[]^_`{|}~\"\\"
+"""What stands in a name as it is; letters of other scripts do, too, in effect: they are undone on the way in."""

@@ -34,7 +34,7 @@ went before, cannot be known."""
 
 _FD_LENGTHS = np.array(FD_LENGTHS, np.int64)
 _REMOTE, _ERROR, _FD, _BRS, _ESI = (int(f) for f in (Flag.REMOTE, Flag.ERROR, Flag.FD, Flag.BRS, Flag.ESI))
-_CRC_FAULT, _ACK_FAULT = int(Fault.CRC), int(Fault.ACK)
+_CRC_FAULT, _ACK_FAULT, _TRUNCATED = int(Fault.CRC), int(Fault.ACK), int(Fault.TRUNCATED)
 _EXTENDED = int(Form.EXTENDED)
 _NO_ID = int(Form.NONE)
 
@@ -175,8 +175,11 @@ def _wire_bits(
             head_stuffs[slot], head_crcs[slot] = stuffs, crc
         state, stuffs, crc = head_states[slot], head_stuffs[slot], head_crcs[slot]
         size = 0 if remote else min(length, 8)
+        if faults[i] & _TRUNCATED and not remote:
+            # What the capture left out was on the wire; which bits is not known.
+            size = max(size, min(code, 8))
         for k in range(size):
-            byte = data[start + k]
+            byte = data[start + k] if k < length else 0
             crc = ((crc << 8) & 0x7FFF) ^ _CRC15[((crc >> 7) ^ byte) & 0xFF]
             stuffs += _STUFFED[state, byte] & 0x7F
             state = _AFTER[state, byte]

@@ -9,7 +9,11 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from keel.model.plain import plain
 from keel.model.units import NS_PER_S
+
+MOST_BUSES = 64
+"""So many buses a recording may have; frames of more are lost, and said to be."""
 
 
 @dataclass(frozen=True)
@@ -19,6 +23,11 @@ class Bus:
     name: str
     bit_rate: int = 500_000
     fast_bit_rate: int = 2_000_000
+
+
+def bus_name(text: str) -> str:
+    """A name from outside as a bus may have it: harmless, and never empty."""
+    return plain(text) or "bus"
 
 
 def wire_ns(bus: Any, bits: Any, fast_bits: Any, buses: Sequence[Bus]) -> npt.NDArray[np.float64]:

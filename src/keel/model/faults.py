@@ -23,6 +23,7 @@ class Fault(IntFlag):
     TRANSCEIVER = 1 << 12
     RESTARTED = 1 << 13
     OTHER = 1 << 14
+    TRUNCATED = 1 << 15
 
     @property
     def word(self) -> str:
@@ -51,6 +52,7 @@ TITLES: dict[Fault, str] = {
     Fault.TRANSCEIVER: "transceiver",
     Fault.RESTARTED: "controller restarted",
     Fault.OTHER: "other",
+    Fault.TRUNCATED: "truncated",
 }
 
 FAULT_BY_WORD: dict[str, Fault] = {fault.word: fault for fault in Fault}

@@ -18,7 +18,15 @@ def ascii_of(payload: bytes) -> str:
     return "".join(chr(b) if 32 <= b < 127 else "·" for b in payload)
 
 
+_FORMULA = ("=", "+", "-", "@", "'")
+
+
 def csv_cell(text: str) -> str:
-    """A text cell that no spreadsheet takes for a formula."""
+    """A text cell that no spreadsheet takes for a formula: an apostrophe stands before what looks like one."""
     text = plain(text)
-    return "'" + text if text[:1] in ("=", "+", "-", "@", "\t") else text
+    return "'" + text if text.startswith(_FORMULA) else text
+
+
+def uncsv(cell: str) -> str:
+    """The inverse of `csv_cell`; an apostrophe before anything else is itself."""
+    return cell[1:] if cell[:1] == "'" and cell[1:].startswith(_FORMULA) else cell

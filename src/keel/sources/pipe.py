@@ -12,9 +12,8 @@ import numpy as np
 from keel.errors import ControlError, UnknownFormat
 from keel.formats.reading import Account, Parser
 from keel.formats.registry import FORMATS
-from keel.model.bus import Bus
+from keel.model.bus import Bus, bus_name
 from keel.model.frames import FrameBatch, concat, empty_batch, replace_columns
-from keel.model.plain import plain
 from keel.signals.dictionary import Dictionary
 
 READ_BYTES = 1 << 20
@@ -69,7 +68,7 @@ class PipeSource:
 
     def _with_buses(self, batch: FrameBatch) -> FrameBatch:
         known = [bus.name for bus in self.buses]
-        names = [plain(name) for name in self.account.bus_names]
+        names = [bus_name(name) for name in self.account.bus_names]
         for name in names:
             if name not in known:
                 self.buses.append(Bus(name, *self._rates))
@@ -90,8 +89,8 @@ class PipeSource:
         return {}
 
     def lost(self) -> int:
-        """What the stream says was lost."""
-        return self.account.lost
+        """What the stream says was lost, and frames that could not be kept."""
+        return self.account.missing
 
     def said(self) -> list[str]:
         """What was skipped, and what the stream says of itself."""
