@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-import shutil
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keel.errors import RecordingBusy, RecordingError
+from keel.model.faults import Fault
 from keel.model.frames import FrameBatch
 from keel.store import index as index_module
 from keel.store.index import index_path, read_index
@@ -80,15 +80,31 @@ def test_an_index_with_a_flipped_bit_is_not_believed(tmp_path: Path) -> None:
     assert repair(folder) == ["segment 1: its index was made anew"]
 
 
+def check_saved(left: FrameBatch, whole: FrameBatch) -> list[int]:
+    """That each frame left is one of the whole, or its beginning where it is marked; returns which they are."""
+    # Times are a millisecond apart, so that they tell which frame each is.
+    places: list[int] = ((left.time - START) // 1_000_000).tolist()
+    assert places == sorted(set(places))
+    marked = (left.faults & np.uint32(Fault.TRUNCATED)) != 0
+    exact = np.flatnonzero(~marked)
+    assert same_frames(left.take(exact), whole.take(np.array(places, np.int64)[exact]))
+    for i in np.flatnonzero(marked).tolist():
+        of = whole.payload(places[i])
+        assert left.payload(i) == of[: len(left.payload(i))] and len(left.payload(i)) < max(len(of), 1)
+        for name in ("bus", "form", "ident", "flags"):
+            assert getattr(left, name)[i] == getattr(whole, name)[places[i]]
+        assert int(left.faults[i]) & ~int(Fault.TRUNCATED) in (int(whole.faults[places[i]]), 0)
+    return places
+
+
 @given(seed=st.integers(0, 10_000))
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=40, deadline=None)
 def test_flipped_bytes_lose_only_the_frames_they_are_part_of(
     tmp_path_factory: pytest.TempPathFactory, seed: int
 ) -> None:
     folder = tmp_path_factory.mktemp("damage") / "r.keel"
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(index_module, "BLOCK_BYTES", 256)
-        patch.setattr("keel.store.verify.BLOCK_BYTES", 256)
         path, whole = two_segments(folder)
         flip(path, random.Random(seed).randrange(path.stat().st_size))
         findings = verify(folder)
@@ -98,33 +114,57 @@ def test_flipped_bytes_lose_only_the_frames_they_are_part_of(
         assert verify(folder) == []
     snapshot = Recording(folder).snapshot()
     assert not snapshot.problems
-    # A block of 256 bytes holds parts of 256 values at most; of the order's columns nothing is lost.
-    assert 3000 - 260 <= snapshot.frames <= 3000
+    # A block of 256 bytes holds 32 times, 64 faults, or parts of some payloads; of the rest nothing is lost.
+    assert 3000 - 65 <= snapshot.frames <= 3000
     assert snapshot.manifest.lost == 3000 - snapshot.frames
     left = snapshot.rows(0, snapshot.frames)
-    found = numbers(left)
-    assert found == sorted(found)
-    assert same_frames(left, whole.take(np.array(found)))
+    check_saved(left, whole)
+    assert np.count_nonzero(left.faults & np.uint32(Fault.TRUNCATED)) <= 130
     assert (folder / "damaged" / path.name).exists()
 
 
-def test_of_a_segment_that_is_cut_the_beginning_of_each_column_is_saved(tmp_path: Path) -> None:
+COST = {"time": 513, "flags": 0, "faults": 1025, "dlc": 0, "bus": 0, "form": 0, "ident": 0, "bits": 0, "fast_bits": 0,
+        "offsets": 0, "data": 0, "order": 0, "arrival": 0}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", sorted(COST))
+def test_four_bad_bytes_in_a_column_cost_what_cannot_be_known_otherwise(tmp_path: Path, name: str) -> None:
     folder = tmp_path / "r.keel"
-    path, whole = two_segments(folder)
+    whole = batch(many(40_000))
+    recorded(folder, whole)
+    path = segment_path(folder, 1)
+    at, kind, count = read_index(index_path(path)).layout[name]
+    content = bytearray(path.read_bytes())
+    middle = at + count // 2 * np.dtype(kind).itemsize
+    content[middle : middle + 4] = bytes(b ^ 0xFF for b in content[middle : middle + 4])
+    path.write_bytes(content)
+    assert "blocks" in verify(folder)[0].what
+    said = repair(folder)
+    left = Recording(folder).snapshot()
+    assert 40_000 - left.frames <= COST[name]
+    frames = left.rows(0, left.frames)
+    check_saved(frames, whole)
+    marked = int(np.count_nonzero(frames.faults & np.uint32(Fault.TRUNCATED)))
+    assert marked <= 1100 and bool(marked) == (name in ("data", "offsets"))
+    assert (f"({marked} of them without all of their payload)" in said[0]) == bool(marked)
+
+
+@pytest.mark.parametrize("share", [0.98, 0.75, 0.52, 0.3, 0.1])
+def test_of_a_segment_that_is_cut_all_is_saved_whose_time_is_there(tmp_path: Path, share: float) -> None:
+    folder = tmp_path / "r.keel"
+    whole = batch(many(20_000))
+    recorded(folder, whole)
+    path = segment_path(folder, 1)
+    at, _, _ = read_index(index_path(path)).layout["time"]
     content = path.read_bytes()
-    at, _, _ = read_index(index_path(path)).layout["data"]
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr("keel.store.verify.BLOCK_BYTES", 256)
-        patch.setattr(index_module, "BLOCK_BYTES", 256)
-        shutil.rmtree(folder)
-        path, whole = two_segments(folder)
-        path.write_bytes(content[: at + 5000])
-        assert "its 2000 frames are missing" in Recording(folder).snapshot().problems[0]
-        assert "is cut" in verify(folder)[0].what
-        repair(folder)
-    snapshot = Recording(folder).snapshot()
-    assert snapshot.frames > 1000 + 300
-    assert same_frames(snapshot.rows(0, snapshot.frames), whole.take(np.array(numbers(snapshot.rows(0, 9999)))))
+    size = int(len(content) * share)
+    path.write_bytes(content[:size])
+    assert "its 20000 frames are missing" in Recording(folder).snapshot().problems[0]
+    assert "is cut" in verify(folder)[0].what
+    repair(folder)
+    left = Recording(folder).snapshot()
+    assert left.frames == min((size // 4096 * 4096 - at) // 8, 20_000)
+    check_saved(left.rows(0, left.frames), whole)
 
 
 def test_a_segment_that_is_gone_is_given_up_and_said(tmp_path: Path) -> None:

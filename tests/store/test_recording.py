@@ -18,12 +18,13 @@ from keel.store import recording as recording_module
 from keel.store import writer as writer_module
 from keel.store.journal import encode_block
 from keel.store.library import look, new_name, shelf
+from keel.store.locks import is_being_written
 from keel.store.manifest import FILE, Manifest, edit_manifest, load_manifest
 from keel.store.recording import Recording
 from keel.store.sealing import journal_path
 from keel.store.segment import segment_path
 from keel.store.summary import NEVER
-from keel.store.writer import Writer, create_recording, is_being_written
+from keel.store.writer import Writer, create_recording
 from tests.making import START, Row, batch, new_recording, recorded, rows, same_frames
 
 

@@ -68,8 +68,8 @@ def _timed(text: str) -> tuple[float, str, str]:
 def _work(to: Path, given: list[tuple[str, str]]) -> None:
     from keel.errors import RecordingError
     from keel.store.control import ask_control
+    from keel.store.locks import is_being_written
     from keel.store.manifest import load_manifest
-    from keel.store.writer import is_being_written
 
     if not given:
         raise typer.BadParameter("say what to work, as ramp=down")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import mmap
+import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -115,22 +115,22 @@ Reader = Callable[[Path, Account, Progress], Iterator[FrameBatch]]
 
 def read_with(parser: Parser, path: Path, account: Account, progress: Progress) -> Iterator[FrameBatch]:
     """Read a file block by block."""
+    # Read, not mapped: a log that is cut while it is read must not end the process.
     with path.open("rb") as file:
-        # Not closed by hand: after an error the traceback still holds pieces of it.
-        buffer = np.frombuffer(mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ), np.uint8)
-    total, at, size = len(buffer), 0, BLOCK_BYTES
-    while at < total:
-        end = min(at + size, total)
-        batches, used = parser.feed(buffer[at:end], end == total)
-        for batch in batches:
-            account.took(batch)
-            yield batch
-        at += used
-        progress(at, total)
-        if end == total:
-            break
-        # A record longer than a block: look at more of it.
-        size = BLOCK_BYTES if used else size * 2
+        total, at = os.fstat(file.fileno()).st_size, 0
+        left, final = b"", False
+        while not final:
+            # Of a record longer than a block ever more is looked at.
+            piece = file.read(max(BLOCK_BYTES, len(left)))
+            final = len(piece) < max(BLOCK_BYTES, len(left)) or at + len(left) + len(piece) >= total
+            left += piece
+            batches, used = parser.feed(np.frombuffer(left, np.uint8), final)
+            for batch in batches:
+                account.took(batch)
+                yield batch
+            at += used
+            left = left[used:]
+            progress(min(at, total), total)
     progress(total, total)
 
 

@@ -56,7 +56,7 @@ def _records(path: Path) -> tuple[int, Iterator[Any]]:
             whole = table.read(columns)
             return table.metadata.num_rows, iter(whole.take(whole["order"]).drop_columns("order").to_batches(ROWS))
         return table.metadata.num_rows, table.iter_batches(ROWS, columns=columns)
-    source = pa.memory_map(str(path))
+    source = pa.OSFile(str(path))
     opened = pa.ipc.open_file(source) if magic[:6] == b"ARROW1" else pa.ipc.open_stream(source)
     whole = opened.read_all()
     if "order" in whole.column_names:

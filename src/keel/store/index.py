@@ -23,8 +23,11 @@ from keel.store.chunk import Carry, Clustered
 from keel.store.density import Density, FaultRows, density_of, fault_rows
 from keel.store.summary import Summary, summarise
 
-BLOCK_BYTES = 1 << 16
+BLOCK_BYTES = 1 << 12
 """Each block of a segment's file has a checksum: what is damaged is known to within so many bytes."""
+BLOCK_BYTES_BEFORE = 1 << 16
+"""Blocks of indexes that do not say how large theirs are."""
+_TOGETHER = 1 << 22
 VERSION = 2
 Layout = dict[str, tuple[int, str, int]]
 """Column by name: where it begins in the file, its type, how many values."""
@@ -48,6 +51,7 @@ class Index:
     faults: FaultRows
     layout: Layout
     checksums: npt.NDArray[np.uint64]
+    block: int = BLOCK_BYTES
 
 
 def index_of(held: Clustered, carry: Carry, layout: Layout, size: int, checksums: Any) -> Index:
@@ -71,6 +75,7 @@ def index_of(held: Clustered, carry: Carry, layout: Layout, size: int, checksums
         fault_rows(keys, batch.faults[rows], held.arrival[rows].astype(np.int64), batch.time[rows]),
         layout,
         checksums,
+        BLOCK_BYTES,
     )
 
 
@@ -92,6 +97,7 @@ def write_index(path: Path, index: Index) -> int:
         "width": density.width,
         "first": density.first,
         "layout": index.layout,
+        "block": index.block,
     }
     arrays = {f"summary.{name}": array for name, array in index.summary.arrays().items() if name != "keys"}
     arrays |= {f"faults.{name}": array for name, array in index.faults.arrays().items()}
@@ -141,25 +147,30 @@ def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
         FaultRows(**part("faults.")),
         {name: (at, kind, count) for name, (at, kind, count) in meta["layout"].items()},
         arrays["checksums"],
+        meta.get("block", BLOCK_BYTES_BEFORE),
     )
 
 
-def checksums_of(content: Any) -> npt.NDArray[np.uint64]:
+def checksums_of(content: Any, block: int | None = None) -> npt.NDArray[np.uint64]:
     """The checksum of each block of a file's bytes: its words, each times a weight of its own, added up.
 
     The weights are odd, so that no change of a single word goes unseen; of other changes one in 2^32 might, at most.
     Three times as fast as a CRC. Source: multilinear hashing; D. Lemire and O. Kaser, Strongly universal string hashing
     is fast, 2014.
     """
+    size = block or BLOCK_BYTES
     data = np.frombuffer(content, np.uint8)
-    sums = np.zeros(-(-len(data) // BLOCK_BYTES), np.uint64)
-    weights = _weights(BLOCK_BYTES // 8)
-    for number in range(len(sums)):
-        block = data[number * BLOCK_BYTES : (number + 1) * BLOCK_BYTES]
-        if len(block) % 8:
-            block = np.concatenate([block, np.zeros(-len(block) % 8, np.uint8)])
-        words = block.view(np.uint64)
-        sums[number] = (words * weights[: len(words)]).sum(dtype=np.uint64) + np.uint64(len(words))
+    sums = np.zeros(-(-len(data) // size), np.uint64)
+    weights, count = _weights(size // 8), size // 8
+    whole, step = len(data) // size, max(_TOGETHER // size, 1)
+    for low in range(0, whole, step):
+        high = min(low + step, whole)
+        words = data[low * size : high * size].view(np.uint64).reshape(-1, count)
+        sums[low:high] = (words * weights).sum(axis=1, dtype=np.uint64) + np.uint64(count)
+    rest = data[whole * size :]
+    if len(rest):
+        words = np.concatenate([rest, np.zeros(-len(rest) % 8, np.uint8)]).view(np.uint64)
+        sums[whole] = (words * weights[: len(words)]).sum(dtype=np.uint64) + np.uint64(len(words))
     return sums
 
 

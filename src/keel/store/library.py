@@ -12,9 +12,9 @@ from platformdirs import user_data_path
 from keel.errors import RecordingError
 from keel.model.units import NS_PER_S
 from keel.store.journal import JournalReader
+from keel.store.locks import is_being_written
 from keel.store.manifest import load_manifest
 from keel.store.sealing import journal_numbers, journal_path
-from keel.store.writer import is_being_written
 
 SUFFIX = ".keel"
 

@@ -6,7 +6,6 @@ reads a packed recording.
 
 from __future__ import annotations
 
-import fcntl
 import shutil
 from collections.abc import Callable
 from pathlib import Path
@@ -14,10 +13,11 @@ from typing import Any
 
 import numpy as np
 
-from keel.errors import RecordingBusy, RecordingError
+from keel.errors import RecordingError
 from keel.model.frames import COLUMNS, FrameBatch
 from keel.store.chunk import Carry, Clustered
 from keel.store.index import index_path
+from keel.store.locks import WriterLock
 from keel.store.manifest import SegmentEntry, edit_manifest, load_manifest
 from keel.store.sealing import journal_numbers
 from keel.store.segment import runs_of, segment_path, write_clustered
@@ -81,11 +81,7 @@ Rewriter = Callable[[Path, SegmentEntry, list[str], Carry], SegmentEntry]
 def _rewrite(
     folder: Path, work: Rewriter, new_path: Callable[[Path, int], Path], packed: bool, progress: Progress
 ) -> None:
-    with (folder / ".writer").open("w") as lock:
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            raise RecordingBusy(str(folder), "a recorder is writing to it") from None
+    with WriterLock(folder, "a recorder is writing to it"):
         manifest = load_manifest(folder)
         carry = Carry()
         entries: list[SegmentEntry] = []
@@ -112,7 +108,7 @@ def _pack_segment(folder: Path, entry: SegmentEntry, bus_names: list[str], carry
     import pyarrow.parquet as pq
 
     path = packed_path(folder, entry.number)
-    with pa.memory_map(str(segment_path(folder, entry.number))) as file:
+    with pa.OSFile(str(segment_path(folder, entry.number))) as file:
         table = pa.ipc.open_file(file).read_all()
         draft = path.with_suffix(".draft")
         pq.write_table(
@@ -136,7 +132,7 @@ def _unpack_segment(folder: Path, entry: SegmentEntry, bus_names: list[str], car
 
     path = packed_path(folder, entry.number)
     try:
-        table = pq.read_table(path, page_checksum_verification=True, memory_map=True).combine_chunks()
+        table = pq.read_table(path, page_checksum_verification=True).combine_chunks()
     except (OSError, pa.ArrowException) as error:
         raise RecordingError(str(path), f"cannot be read ({error})") from None
 

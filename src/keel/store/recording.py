@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
 from keel.errors import RecordingError
+from keel.model.bus import Bus
 from keel.model.frames import FrameBatch, concat, empty_batch
 from keel.model.span import Span
 from keel.signals.book import Book
@@ -15,10 +16,10 @@ from keel.signals.dictionary import Dictionary
 from keel.store.chunk import Carry, Chunk, cluster
 from keel.store.dictionaries import load_copies
 from keel.store.journal import JournalReader
+from keel.store.locks import is_being_written
 from keel.store.manifest import FILE, DictionaryEntry, Manifest, SegmentEntry, load_manifest
 from keel.store.sealing import journal_numbers, journal_path
 from keel.store.segment import Sealed
-from keel.store.writer import is_being_written
 
 PAGE_ROWS = 1 << 14
 """Rows of the newest chunk at most: it is clustered anew each time rows are added."""
@@ -98,19 +99,33 @@ class Recording:
         self.manifest = load_manifest(folder)
         if self.manifest.packed:
             raise RecordingError(str(folder), "is packed for keeping; keel unpack makes it readable again")
+        self._copies: tuple[list[DictionaryEntry], list[Dictionary], list[str]] = ([], [], [])
+        self._book = Book()
+        self._begin()
+        self.refresh()
+
+    def _begin(self) -> None:
+        """Nothing is read yet."""
         self._stamp: object = None
-        self._sealed: list[Chunk] = []
+        self._sealed: list[Sealed] = []
         self._sealed_up_to = self._frames = 0
         self._carry, self._carried = Carry(), 0
         self._tails: dict[int, _Tail] = {}
         self._problems: list[str] = []
         self._damaged = 0
-        self._copies: tuple[list[DictionaryEntry], list[Dictionary], list[str]] = ([], [], [])
-        self._book = Book()
-        self.refresh()
+        self._most_bus = -1
 
     def refresh(self) -> bool:
-        """Take in what was added since; returns whether anything changed."""
+        """Take in what was added since; returns whether anything changed.
+
+        Raises:
+            RecordingError: it is gone.
+        """
+        if not all(chunk.is_whole for chunk in self._sealed):
+            # A segment was cut, or is gone: what is left is read anew, without it.
+            for tail in self._tails.values():
+                tail.reader.close()
+            self._begin()
         # The order matters: a journal that is not listed here is in the manifest that is read next.
         listed = journal_numbers(self.folder)
         changed = self._refresh_manifest()
@@ -125,7 +140,23 @@ class Recording:
                 # Sealed and removed just now, unseen by us: the next call finds it in the manifest.
                 del self._tails[number]
                 break
+        if self._most_bus >= len(self.manifest.buses):
+            # It turned up between the two looks, at the manifest and at the journal.
+            changed |= self._refresh_manifest()
+            self._name_buses()
         return changed
+
+    def _name_buses(self) -> None:
+        """Give every bus that frames are of a name, also one that the manifest does not know."""
+        known = self.manifest.buses
+        if self._most_bus < len(known):
+            return
+        unknown = [Bus(f"bus {place}?") for place in range(len(known), self._most_bus + 1)]
+        self.manifest = replace(self.manifest, buses=[*known, *unknown])
+        self._book = Book(self._book.dictionaries, self.manifest.bus_names)
+        sentence = f"the manifest names {len(known)} buses, but there are frames of more"
+        if sentence not in self._problems:
+            self._problems.append(sentence)
 
     def _new_tail(self, number: int) -> _Tail:
         reader = JournalReader(journal_path(self.folder, number))
@@ -152,7 +183,7 @@ class Recording:
 
     def snapshot(self) -> Snapshot:
         """The recording as it stands now."""
-        chunks = list(self._sealed)
+        chunks: list[Chunk] = list(self._sealed)
         for number in sorted(self._tails):
             tail = self._tails[number]
             chunks += tail.pages
@@ -167,7 +198,10 @@ class Recording:
         return Snapshot(self.manifest, tuple(chunks), live, tuple(problems), self._book)
 
     def _refresh_manifest(self) -> bool:
-        stat = (self.folder / FILE).stat()
+        try:
+            stat = (self.folder / FILE).stat()
+        except OSError as error:
+            raise RecordingError(str(self.folder), f"is gone ({error.strerror})") from None
         stamp = (stat.st_mtime_ns, stat.st_ino, stat.st_size)
         if stamp == self._stamp:
             return False
@@ -183,6 +217,7 @@ class Recording:
         for entry in self.manifest.segments:
             if entry.number > self._sealed_up_to:
                 self._add_segment(entry)
+        self._name_buses()
         return True
 
     def _add_segment(self, entry: SegmentEntry) -> None:
@@ -213,6 +248,7 @@ class Recording:
         if not batches:
             return False
         tail.open_rows += batches
+        self._most_bus = max(self._most_bus, *(int(batch.bus.max(initial=0)) for batch in batches))
         rows = concat(tail.open_rows)
         first = tail.first + sum(map(len, tail.pages))
         while len(rows) >= PAGE_ROWS:

@@ -103,32 +103,31 @@ def write_arrow(path: Path, held: Clustered, bus_names: list[str], durable: bool
 
 def make_index(path: Path, held: Clustered, carry: Carry) -> Index:
     """The index of a segment that was just written."""
-    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as content:
-        return index_of(held, carry, layout_of(path), len(content), checksums_of(content))
+    content = path.read_bytes()
+    return index_of(held, carry, layout_of(content), len(content), checksums_of(content))
 
 
-def layout_of(path: Path) -> Layout:
-    """Where the columns lie in a segment's file."""
+def layout_of(content: Any) -> Layout:
+    """Where the columns lie in the bytes of a segment's file."""
     import pyarrow as pa
 
-    with pa.memory_map(str(path)) as file:
-        whole = file.read_buffer(file.size())
-        record = pa.ipc.open_file(pa.BufferReader(whole)).get_batch(0)
-        layout: Layout = {}
+    whole = pa.py_buffer(content)
+    record = pa.ipc.open_file(pa.BufferReader(whole)).get_batch(0)
+    layout: Layout = {}
 
-        def put(name: str, buffer: Any, kind: Any, count: int) -> None:
-            layout[name] = (buffer.address - whole.address if count else 0, np.dtype(kind).str, count)
+    def put(name: str, buffer: Any, kind: Any, count: int) -> None:
+        layout[name] = (buffer.address - whole.address if count else 0, np.dtype(kind).str, count)
 
-        for name, kind in COLUMNS.items():
-            column = record.column(name)
-            put(name, (column.indices if name == "bus" else column).buffers()[1], kind, len(column))
-        _, offsets, data = record.column("payload").buffers()
-        put("offsets", offsets, np.int32, len(record) + 1)
-        ends = np.frombuffer(offsets, np.int32, len(record) + 1)
-        put("data", data, np.uint8, int(ends[-1]))
-        for name in ("order", "arrival"):
-            put(name, record.column(name).buffers()[1], np.uint32, len(record))
-        return layout
+    for name, kind in COLUMNS.items():
+        column = record.column(name)
+        put(name, (column.indices if name == "bus" else column).buffers()[1], kind, len(column))
+    _, offsets, data = record.column("payload").buffers()
+    put("offsets", offsets, np.int32, len(record) + 1)
+    ends = np.frombuffer(offsets, np.int32, len(record) + 1)
+    put("data", data, np.uint8, int(ends[-1]))
+    for name in ("order", "arrival"):
+        put(name, record.column(name).buffers()[1], np.uint32, len(record))
+    return layout
 
 
 def view_columns(content: Any, layout: Layout) -> dict[str, Any]:
@@ -198,8 +197,26 @@ class Sealed(Chunk):
             pass
         return remake_index(self.path, self._carry_before())
 
-    @cached_property
+    @property
     def _content(self) -> Any:
+        """The mapped file, all of it there: to touch what was cut off would end the process."""
+        content = self._mapped
+        if content.size() < self.entry.bytes:
+            raise RecordingError(
+                str(self.path), f"was cut to {content.size()} of {self.entry.bytes} bytes while in use"
+            )
+        return content
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether the file has the size it should have."""
+        try:
+            return self.path.stat().st_size == self.entry.bytes
+        except OSError:
+            return False
+
+    @cached_property
+    def _mapped(self) -> Any:
         try:
             with self.path.open("rb") as file:
                 content = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
@@ -209,8 +226,13 @@ class Sealed(Chunk):
         content.madvise(mmap.MADV_RANDOM)
         return content
 
-    @cached_property
+    @property
     def _columns(self) -> Clustered:
+        _ = self._content
+        return self._known_columns
+
+    @cached_property
+    def _known_columns(self) -> Clustered:
         index = self.index
         columns = view_columns(self._content, index.layout)
         offsets = columns["offsets"]
@@ -301,9 +323,9 @@ def remake_index(path: Path, carry: Carry) -> Index:
     import pyarrow as pa
 
     try:
-        with path.open("rb") as file:
-            content = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
-        layout = layout_of(path)
+        # Not mapped: nobody knows yet whether it is whole.
+        content = path.read_bytes()
+        layout = layout_of(content)
         columns = view_columns(content, layout)
         batch = FrameBatch(**{name: columns[name] for name in (*COLUMNS, "offsets", "data")})
         held = clustered_from(columns, *runs_of(batch))

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-import mmap
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from keel.errors import RecordingError
-from keel.store.index import BLOCK_BYTES, checksums_of, index_path, read_index
+from keel.store.index import checksums_of, index_path, read_index
 from keel.store.journal import JournalReader
 from keel.store.manifest import SegmentEntry, load_manifest
 from keel.store.sealing import journal_numbers, journal_path
 from keel.store.segment import segment_path
 
+READ_BYTES = 1 << 23
 Span = tuple[int, int]
 
 
@@ -80,18 +81,17 @@ def check_segment(folder: Path, entry: SegmentEntry) -> list[Finding]:
         found.append(Finding(entry.number, index_name, error.what, index_lost=True))
         index = None
     try:
-        with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as content:
-            size = len(content)
-            sums = checksums_of(content) if index is not None else None
+        size, sums = _sums_of(path, index.block if index is not None else 0)
     except (OSError, ValueError) as error:
         return [*found, Finding(entry.number, name, f"cannot be read ({error})", [(0, entry.bytes)])]
     bad: list[Span] = []
-    if index is not None and sums is not None:
+    block = index.block if index is not None else 1
+    if index is not None:
         known = index.checksums[: len(sums)]
         blocks = np.flatnonzero(sums[: len(known)] != known)
-        bad = [(int(b) * BLOCK_BYTES, min((int(b) + 1) * BLOCK_BYTES, size)) for b in blocks]
+        bad = [(int(b) * block, min((int(b) + 1) * block, size)) for b in blocks]
     if size < entry.bytes:
-        bad = [span for span in bad if span[1] < size] + [(size // BLOCK_BYTES * BLOCK_BYTES, entry.bytes)]
+        bad = [span for span in bad if span[1] < size] + [(size // block * block, entry.bytes)]
         found.append(Finding(entry.number, name, f"is cut: {size} of {entry.bytes} bytes are there", bad))
     elif bad:
         wrong = sum(end - start for start, end in bad)
@@ -99,6 +99,17 @@ def check_segment(folder: Path, entry: SegmentEntry) -> list[Finding]:
     elif size > entry.bytes:
         found.append(Finding(entry.number, name, f"has {size} bytes, should have {entry.bytes}", [(0, 0)]))
     return found
+
+
+def _sums_of(path: Path, block: int) -> tuple[int, Any]:
+    """The size of a file, and the checksum of each block; none for a block of 0. Read, not mapped: it may be cut."""
+    size, sums = 0, []
+    with path.open("rb") as file:
+        while piece := file.read(max(READ_BYTES // max(block, 1), 1) * max(block, 1)):
+            size += len(piece)
+            if block:
+                sums.append(checksums_of(piece, block))
+    return size, np.concatenate(sums) if sums else np.zeros(0, np.uint64)
 
 
 def check_packed(folder: Path, entry: SegmentEntry) -> list[Finding]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fcntl
 import os
 import time
 from collections.abc import Iterator
@@ -12,11 +11,12 @@ from typing import IO
 
 import numpy as np
 
-from keel.errors import RecordingBusy, RecordingError
+from keel.errors import RecordingError
 from keel.model.bus import Bus
 from keel.model.frames import FrameBatch
 from keel.store.chunk import Carry
 from keel.store.journal import ROW_BYTES, JournalReader, encode_block
+from keel.store.locks import WriterLock
 from keel.store.manifest import FILE, Manifest, edit_manifest, load_manifest, save_manifest
 from keel.store.sealing import Sealer, journal_numbers, journal_path
 from keel.store.segment import Sealed
@@ -24,6 +24,8 @@ from keel.store.segment import Sealed
 SEAL_ROWS = 1 << 20
 SEAL_BYTES = 128 << 20
 SYNC_EVERY_S = 0.5
+KEPT_FREE = 1 << 18
+"""So much of a disk that was full is left free before frames are written again."""
 
 
 def create_recording(folder: Path, manifest: Manifest) -> None:
@@ -43,7 +45,11 @@ def create_recording(folder: Path, manifest: Manifest) -> None:
 
 
 class Writer:
-    """Adds frames to a recording. One at a time per recording, held by a lock that dies with the process."""
+    """Adds frames to a recording. One at a time per recording, held by a lock that dies with the process.
+
+    Attributes:
+        taken: How many frames were taken; what was refused is not among them.
+    """
 
     def __init__(self, folder: Path, *, journal: bool = True) -> None:
         """Open for adding; what an earlier writer left unsealed is sealed first.
@@ -57,13 +63,10 @@ class Writer:
             RecordingError: it is packed.
         """
         self.folder = folder
-        self._lock = (folder / ".writer").open("w")
-        try:
-            fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            self._lock.close()
-            raise RecordingBusy(str(folder), "another recorder is writing to it") from None
+        self._lock = WriterLock(folder)
         self._journaled = journal
+        self.taken = 0
+        self._full = False
         self._file: IO[bytes] | None = None
         self._written = 0
         self._pending: list[FrameBatch] = []
@@ -102,9 +105,10 @@ class Writer:
 
     def add_bus(self, bus: Bus) -> int:
         """Add a bus that turned up; returns its index."""
-        self.buses.append(bus)
+        # In the manifest first: a reader finds every bus there that frames in the journal are of.
         with edit_manifest(self.folder) as manifest:
-            manifest.buses = list(self.buses)
+            manifest.buses = [*self.buses, bus]
+        self.buses.append(bus)
         return len(self.buses) - 1
 
     def append(self, batch: FrameBatch) -> None:
@@ -118,12 +122,15 @@ class Writer:
                 self._write(encode_block(piece))
             self._pending.append(piece)
             self._rows += len(piece)
+            self.taken += len(piece)
             self._bytes += len(piece) * ROW_BYTES + int(piece.offsets[-1] - piece.offsets[0])
             if self._rows >= SEAL_ROWS or self._bytes >= SEAL_BYTES:
                 self._rotate()
 
     def _write(self, block: bytes) -> None:
         path = journal_path(self.folder, self._number)
+        if self._full and free_bytes(self.folder) < len(block) + KEPT_FREE:
+            raise RecordingError(str(path), "cannot be written (the disk is full)")
         try:
             if self._file is None:
                 self._file = path.open("ab", buffering=0)
@@ -133,10 +140,13 @@ class Writer:
                 # A disk that fills up takes a part and says so.
                 rest = rest[self._file.write(rest) or 0 :]
         except OSError as error:
+            # What room is left is for saying so: for the manifest, and what the recorder says of itself.
+            self._full = True
             if self._file is not None:
                 os.ftruncate(self._file.fileno(), self._written)
                 self._file.seek(self._written)
             raise RecordingError(str(path), f"cannot be written ({error.strerror})") from None
+        self._full = False
         self._written += len(block)
         now = time.monotonic()
         if now - self._synced >= SYNC_EVERY_S:
@@ -193,6 +203,15 @@ def _pieces(batch: FrameBatch, most_rows: int, most_bytes: int) -> Iterator[Fram
         start = stop
 
 
+def free_bytes(folder: Path) -> int:
+    """How much room there is on the disk."""
+    try:
+        found = os.statvfs(folder)
+    except OSError:
+        return 0
+    return found.f_bavail * found.f_frsize
+
+
 def _sync(file: int) -> None:
     try:
         os.fsync(file)
@@ -201,15 +220,3 @@ def _sync(file: int) -> None:
         pass
     finally:
         os.close(file)
-
-
-def is_being_written(folder: Path) -> bool:
-    """Whether a recorder is at work on it."""
-    try:
-        with (folder / ".writer").open("r") as lock:
-            fcntl.flock(lock, fcntl.LOCK_SH | fcntl.LOCK_NB)
-            return False
-    except BlockingIOError:
-        return True
-    except OSError:
-        return False
