@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import errno
 import json
+import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +21,8 @@ from keel.sources.registry import open_source
 from keel.store.control import ControlReader, Status, ask_control, read_status, write_status
 from keel.store.manifest import load_manifest
 from keel.store.recording import Recording
-from tests.making import START, Row, batch
+from keel.store.writer import KEPT_FREE, Writer
+from tests.making import START, Row, batch, new_recording
 
 
 class Counting:
@@ -49,6 +53,9 @@ class Counting:
     def said(self) -> list[str]:
         return []
 
+    def skipped(self) -> int:
+        return 3
+
     def lost(self) -> int:
         return 7
 
@@ -57,7 +64,9 @@ class Counting:
 
 
 def recorded_for(folder: Path, source: Counting, polls: int) -> int:
-    return record(folder, source, lambda: source.polls >= polls)
+    done = record(folder, source, lambda: source.polls >= polls)
+    assert (done.lost, done.skipped) == (7, 3)
+    return done.frames
 
 
 def test_every_frame_of_the_source_is_recorded_and_losses_are_told(tmp_path: Path) -> None:
@@ -84,6 +93,86 @@ def test_what_is_asked_while_recording_is_done_or_refused(tmp_path: Path) -> Non
     record(folder, source, stopped, on_status=said.append)
     assert source.worked == {"lamp": "on"}
     assert said[-1].controls == {"lamp": "on"} and "horn" in said[-1].refused
+
+
+# Records numbered lines from a pipe while no file may grow beyond a limit, as on a full disk.
+LIMITED = """
+import resource, sys
+hard = resource.getrlimit(resource.RLIMIT_FSIZE)[1]
+resource.setrlimit(resource.RLIMIT_FSIZE, (int(sys.argv.pop(1)), hard))
+from keel.cli import main
+main()
+"""
+
+
+@pytest.mark.parametrize("limit", [30_000, 400_000, 1_500_000])
+def test_every_frame_that_a_fast_pipe_hands_over_is_kept_or_counted(tmp_path: Path, limit: int) -> None:
+    folder, total = tmp_path / "r.keel", 40_000
+    lines = "".join(f"({1 + i / 1000:.6f}) bus{i % 2} {0x100 + i % 8:03X}#{i:08X}\n" for i in range(total))
+    command = [sys.executable, "-c", LIMITED, str(limit), "record", "--from", "pipe", str(folder)]
+    done = subprocess.run(command, check=False, input=lines + "junk\n", capture_output=True, text=True)
+    snapshot = Recording(folder).snapshot()
+    status = read_status(folder)
+    assert status is not None
+    assert snapshot.frames + snapshot.manifest.lost == status.frames + status.lost == total
+    assert status.lost == snapshot.manifest.lost > 0 and status.skipped == 1
+    payloads = snapshot.rows(0, snapshot.frames).data.reshape(-1, 4)
+    numbers = [int.from_bytes(p.tobytes(), "big") for p in payloads]
+    assert numbers == sorted(set(numbers))
+    said = " ".join(snapshot.manifest.notes)
+    assert f"{status.lost} frames are lost: cannot be written" in said and "skipped 1" in said
+    if done.returncode == 0:
+        assert f"{status.lost} lost" in done.stderr and "skipped 1" in done.stderr
+    else:
+        assert "its newest frames stay in the journal" in done.stderr
+
+
+def test_where_there_is_room_for_nothing_the_losses_are_said_all_the_same(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder, source = tmp_path / "r.keel", Counting()
+    start_recording(folder, source)
+
+    def full(*_: object) -> None:
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    monkeypatch.setattr("keel.store.writer.Writer._write", full)
+    monkeypatch.setattr("keel.sources.recorder.edit_manifest", full)
+    with pytest.raises(RecordingError, match="12 frames are lost; 5 frames are lost: cannot be written"):
+        recorded_for(folder, source, 5)
+    status = read_status(folder)
+    assert status is not None and (status.frames, status.lost) == (0, 12)
+
+
+def test_room_is_left_on_a_disk_that_was_full(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    folder = new_recording(tmp_path / "r.keel")
+    writer, free = Writer(folder), {"bytes": 1 << 30}
+    monkeypatch.setattr("keel.store.writer.free_bytes", lambda _: free["bytes"])
+    one = batch([Row(START, 0x100, b"1")])
+    writer.append(one)
+    writer._full, free["bytes"] = True, KEPT_FREE
+    with pytest.raises(RecordingError, match="the disk is full"):
+        writer.append(one)
+    free["bytes"] = 2 * KEPT_FREE
+    writer.append(one)
+    assert writer.taken == 2 and not writer._full
+    writer.close()
+    assert Recording(folder).snapshot().frames == 2
+
+
+@pytest.mark.parametrize("content, why", [("", "without a byte"), ("nothing\n" * 3, "no format recognises")])
+def test_a_pipe_that_fails_leaves_no_empty_recording(tmp_path: Path, content: str, why: str) -> None:
+    command = [sys.executable, "-m", "keel", "record", "--from", "pipe", str(tmp_path / "r.keel")]
+    done = subprocess.run(command, check=False, input=content, capture_output=True, text=True)
+    assert done.returncode == 1 and why in done.stderr and "Traceback" not in done.stderr
+    assert not (tmp_path / "r.keel").exists()
+
+
+def test_a_pipe_whose_lines_are_no_frames_says_what_they_were(tmp_path: Path) -> None:
+    command = [sys.executable, "-m", "keel", "record", "--from", "pipe", str(tmp_path / "r.keel")]
+    done = subprocess.run(command, check=False, input="(1.0) bus0 1A0#0G\n" * 3, capture_output=True, text=True)
+    assert done.returncode == 1 and "skipped 3: payload is not whole bytes" in done.stderr
+    assert not (tmp_path / "r.keel").exists()
 
 
 def test_frames_of_other_buses_are_not_mixed_in(tmp_path: Path) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -127,6 +128,7 @@ def record(
     stop_with: Annotated[int | None, typer.Option(hidden=True)] = None,
 ) -> None:
     """Record until interrupted."""
+    from keel.errors import InputError
     from keel.sources.recorder import record as run
     from keel.sources.recorder import start_recording
     from keel.sources.registry import open_source
@@ -144,7 +146,8 @@ def record(
     signal.signal(signal.SIGTERM, on_signal)
     signal.signal(signal.SIGINT, on_signal)
     line = open_source(source, seed, speed)
-    if not (recording / FILE).exists():
+    is_new = not (recording / FILE).exists()
+    if is_new:
         start_recording(recording, line)
     shown = {"at": 0.0}
 
@@ -152,7 +155,8 @@ def record(
         if sys.stderr.isatty() and time.monotonic() - shown["at"] > 0.5:
             shown["at"] = time.monotonic()
             print(
-                f"\r{recording.name}: {status.frames} frames, {status.lost} lost",
+                f"\r{recording.name}: {status.frames} frames, {status.lost} lost"
+                + (f", {status.skipped} skipped" if status.skipped else ""),
                 end="",
                 file=sys.stderr,
                 flush=True,
@@ -161,7 +165,28 @@ def record(
     def stopped() -> bool:
         return stop["asked"] or (stop_with is not None and os.getppid() != stop_with)
 
-    frames = run(recording, line, stopped, seconds, on_status)
-    if sys.stderr.isatty():
-        print("\r\033[K", end="", file=sys.stderr)
-    say(f"{recording}: {frames} frames added")
+    try:
+        done = run(recording, line, stopped, seconds, on_status)
+    except InputError:
+        if is_new:
+            _remove_if_empty(recording)
+        raise
+    finally:
+        if sys.stderr.isatty():
+            print("\r\033[K", end="", file=sys.stderr)
+    say(f"{recording}: {done.frames} frames added" + (f", {done.lost} lost" if done.lost else ""))
+    for sentence in done.sentences:
+        say(f"  {sentence}")
+    if line.ended and not done.frames and not done.lost:
+        # What ended without a frame, or holds none that can be read, has failed.
+        if is_new:
+            _remove_if_empty(recording)
+        raise InputError("the pipe", "ended without a frame", "a pcapng, pcap, JSON or text stream")
+
+
+def _remove_if_empty(recording: Path) -> None:
+    """Leave no recording behind that nothing came into."""
+    from keel.store.library import look
+
+    if not look(recording).frames:
+        shutil.rmtree(recording, ignore_errors=True)

@@ -62,11 +62,17 @@ def _book_of(given: tuple[str, ...], buses: list[str]) -> Book:
 def opened(given: Path) -> Snapshot:
     """The recording as it stands; what is wrong with it is told."""
     from keel.cli import say
+    from keel.model.plain import plain
     from keel.store.recording import Recording
 
     snapshot = Recording(find_recording(given)).snapshot()
     for problem in (*snapshot.problems, *_damage(find_recording(given), snapshot)):
         say(f"keel: {problem}")
+    manifest = snapshot.manifest
+    if manifest.lost:
+        # Whoever counts what is there has to know that it is not all there was.
+        why = "; ".join(plain(note, 300) for note in manifest.notes if "lost" in note)
+        say(f"keel: {manifest.lost} frames are missing from {plain(manifest.name)}" + (f": {why}" if why else ""))
     return snapshot
 
 

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from keel.errors import ControlError, UnknownFormat
+from keel.errors import ControlError, InputError, UnknownFormat
 from keel.formats.reading import Account, Parser
 from keel.formats.registry import FORMATS
 from keel.model.bus import Bus, bus_name
@@ -61,6 +61,8 @@ class PipeSource:
                 self._parser = known.parser(self.account)
                 self.title = f"pipe: {known.name}"
                 return True
+        if self.ended and not self._left:
+            raise InputError("the pipe", "ended without a byte", "a capture or log")
         if self.ended or len(self._left) > LOOK_BYTES:
             names = " or ".join(known.name for known in FORMATS if known.parser is not None)
             raise UnknownFormat("the pipe", "no format recognises what comes", names)
@@ -91,6 +93,10 @@ class PipeSource:
     def lost(self) -> int:
         """What the stream says was lost, and frames that could not be kept."""
         return self.account.missing
+
+    def skipped(self) -> int:
+        """Lines or packets that were no frames."""
+        return self.account.skipped_total
 
     def said(self) -> list[str]:
         """What was skipped, and what the stream says of itself."""

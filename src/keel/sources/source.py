@@ -34,6 +34,9 @@ class Source(Protocol):
     def lost(self) -> int:
         """Frames that were lost before they could be read."""
 
+    def skipped(self) -> int:
+        """What came that is no frame, or could not be read as one."""
+
     def said(self) -> list[str]:
         """What a person should know of what came, in sentences; asked for at the end."""
 

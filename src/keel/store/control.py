@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import time
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +17,14 @@ from keel.store.manifest import write_atomically
 
 @dataclass(frozen=True)
 class Status:
-    """What a recorder says of itself: ``controls`` is how its source's stand, ``trouble`` what is wrong now."""
+    """What a recorder says of itself.
+
+    Attributes:
+        frames, lost: How many it added, and how many of those handed over are in no recording.
+        controls: How its source's stand.
+        trouble: What is wrong now.
+        skipped: How much came that is no frame.
+    """
 
     process: int = 0
     written_at: float = 0.0
@@ -27,6 +34,10 @@ class Status:
     controls: dict[str, Any] = field(default_factory=dict)
     refused: str = ""
     trouble: str = ""
+    skipped: int = 0
+
+
+_STATUS = tuple(field.name for field in fields(Status))
 
 
 def write_status(folder: Path, status: Status) -> None:
@@ -37,7 +48,9 @@ def write_status(folder: Path, status: Status) -> None:
 def read_status(folder: Path) -> Status | None:
     """What the recorder said last, or None if nothing can be read."""
     try:
-        return Status(**json.loads((folder / "status.json").read_text(encoding="utf-8")))
+        found = json.loads((folder / "status.json").read_text(encoding="utf-8"))
+        # A newer recorder may say more.
+        return Status(**{name: found[name] for name in _STATUS if name in found}) if "process" in found else None
     except (OSError, ValueError, TypeError):
         return None
 
