@@ -70,10 +70,16 @@ class Terminal:
                 raise AssertionError(f"{what}: {[t for t in texts if (t in screen) == gone]}\n{screen}")
             time.sleep(0.1)
 
-    def kill(self) -> None:
+    def kill(self, signal: str = "KILL") -> None:
         """Kill what runs in it, without warning."""
         shell = self._tmux("display", "-p", "#{pane_pid}").strip()
-        subprocess.run(["pkill", "-9", "-P", shell], check=True)
+        subprocess.run(["pkill", f"-{signal}", "-P", shell], check=True)
+
+    def modes(self) -> dict[str, str]:
+        """How the terminal stands: the alternate screen, mouse reports, the cursor."""
+        names = ("alternate_on", "mouse_any_flag", "cursor_flag", "keypad_cursor_flag")
+        found = self._tmux("display", "-p", " ".join(f"#{{{name}}}" for name in names)).split()
+        return dict(zip(names, found, strict=True))
 
     def close(self) -> None:
         """End it, whatever runs in it."""

@@ -9,9 +9,10 @@ import pytest
 from textual.pilot import Pilot
 
 from keel.app.main import KeelApp
+from keel.app.state import VIEWS
 from keel.model.span import Mark
 from keel.store.manifest import edit_manifest, load_manifest
-from tests.app.driving import has_said, notes, opened, plain_recording, said, shown, until
+from tests.app.driving import has_said, is_open, notes, opened, plain_recording, said, shown, until
 from tests.making import START, Row, batch
 
 
@@ -273,3 +274,15 @@ async def test_scrolling_back_stops_following_and_counts_what_is_newer(tmp_path:
         assert app.picture is not None
         assert app.views["frames"].cursor == len(app.picture.matches) - 1
     writer.close()
+
+
+@pytest.mark.parametrize("which", ["plain", "sailed"])
+async def test_every_view_paints_at_every_size(which: str, request: pytest.FixtureRequest) -> None:
+    async with opened(request.getfixturevalue(which)) as (app, pilot):
+        for key, (number, _) in VIEWS.items():
+            await pilot.press(number)
+            await until(pilot, lambda key=key: is_open(app, key))  # type: ignore[misc]
+            for width in (0, 1, 7, 20, 60, 100, 130, 160, 220):
+                for height in (0, 1, 2, 3, 5, 9, 17, 40):
+                    for sheet in (*app.views.values(), app.head, app.tape, app.bar, app.keys):
+                        assert all(line.width == width for line in sheet.paint(width, height))

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import shutil
 import tempfile
+import threading
 from pathlib import Path
 
 import numpy as np
@@ -12,11 +14,13 @@ import pytest
 from hypothesis import given, settings
 
 from keel.errors import NotARecording, RecordingBusy, RecordingError
-from keel.model.frames import concat
+from keel.measure.report import traffic
+from keel.model.bus import Bus
+from keel.model.frames import FrameBatch, concat
 from keel.model.span import Mark, Span
 from keel.store import recording as recording_module
 from keel.store import writer as writer_module
-from keel.store.journal import encode_block
+from keel.store.journal import JournalReader, encode_block
 from keel.store.library import look, new_name, shelf
 from keel.store.locks import is_being_written
 from keel.store.manifest import FILE, Manifest, edit_manifest, load_manifest
@@ -25,7 +29,7 @@ from keel.store.sealing import journal_path
 from keel.store.segment import segment_path
 from keel.store.summary import NEVER
 from keel.store.writer import Writer, create_recording
-from tests.making import START, Row, batch, new_recording, recorded, rows, same_frames
+from tests.making import START, Row, batch, find, new_recording, recorded, rows, same_frames
 
 
 def frames_of(count: int, first: int = 0) -> list[Row]:
@@ -231,3 +235,78 @@ def test_one_batch_larger_than_a_segment_becomes_several(tmp_path: Path, monkeyp
     snapshot = recorded(tmp_path / "r.keel", batch(found))
     assert len(snapshot.manifest.segments) == 3
     assert same_frames(snapshot.rows(0, 60), batch(found))
+
+
+def test_readers_are_never_in_a_writers_way(tmp_path: Path) -> None:
+    folder = new_recording(tmp_path / "r.keel")
+    done = threading.Event()
+    looked = [0, 0]
+
+    def look(which: int) -> None:
+        while not done.is_set():
+            is_being_written(folder)
+            Recording(folder).snapshot()
+            looked[which] += 1
+
+    readers = [threading.Thread(target=look, args=(which,)) for which in range(2)]
+    for reader in readers:
+        reader.start()
+    try:
+        for _ in range(150):
+            writer = Writer(folder, journal=False)
+            assert is_being_written(folder)
+            writer.close()
+    finally:
+        done.set()
+        for reader in readers:
+            reader.join()
+    assert min(looked) > 10 and not is_being_written(folder)
+
+
+def test_a_bus_that_appears_between_two_reads_of_one_look_has_its_name(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder = new_recording(tmp_path / "r.keel")
+    writer = Writer(folder)
+    writer.append(batch([Row(START, 0x100, b"x")]))
+    reader = Recording(folder)
+    read_new = JournalReader.read_new
+
+    def late(self: JournalReader) -> list[FrameBatch]:
+        # The manifest was read a moment ago.
+        if len(writer.buses) == 2:
+            bus = writer.add_bus(Bus("late"))
+            writer.append(batch([Row(START + 1, 0x200, b"y", bus=bus)]))
+        return read_new(self)
+
+    monkeypatch.setattr(JournalReader, "read_new", late)
+    assert reader.refresh()
+    snapshot = reader.snapshot()
+    assert snapshot.manifest.bus_names == ["a", "b", "late"] and not snapshot.problems
+    assert [b["bus"] for b in traffic(find(snapshot), START)["buses"]] == ["a", "b", "late"]
+    assert len(find(snapshot, "bus:late")) == 1
+    writer.close()
+
+
+def test_frames_of_a_bus_that_the_manifest_does_not_name_are_shown_and_said(tmp_path: Path) -> None:
+    folder = new_recording(tmp_path / "r.keel")
+    writer = Writer(folder)
+    writer.append(batch([Row(START, 0x100, b"x", bus=1)]))
+    writer._lock.close()
+    with edit_manifest(folder) as manifest:
+        manifest.buses = manifest.buses[:1]
+    reader = Recording(folder)
+    assert reader.snapshot().manifest.bus_names == ["a", "bus 1?"]
+    assert reader.snapshot().problems == ("the manifest names 1 buses, but there are frames of more",)
+    assert len(find(reader.snapshot(), 'bus:"bus 1\\?"')) == 1
+    reader.refresh()
+    assert reader.snapshot().manifest.bus_names == ["a", "bus 1?"]
+
+
+def test_a_recording_that_is_gone_is_said_to_be(tmp_path: Path) -> None:
+    folder = tmp_path / "r.keel"
+    recorded(folder, batch([Row(START, 0x100, b"x")]))
+    reader = Recording(folder)
+    shutil.rmtree(folder)
+    with pytest.raises(RecordingError):
+        reader.refresh()

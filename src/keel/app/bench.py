@@ -73,7 +73,7 @@ class Bench(Sheet):
     def paint(self, width: int, height: int) -> list[Line]:
         """Controls on the left, what the ferry says on the right."""
         style = self.palette.style
-        lines = [self.line(width) for _ in range(height)]
+        lines = [self.line(width) for _ in range(max(height, 4))]
         if not self._there:
             lines[2].put(4, "No bench is being recorded here.", style("text"))
             lines[3].put(4, "keel demo sails the ferry Tern; its controls appear in this place.", style("dim"))

@@ -7,10 +7,12 @@ from rich.cells import cell_len
 from rich.segment import Segment
 from rich.style import Style
 from textual.app import RenderResult
+from textual.events import Event
 from textual.strip import Strip
 from textual.widget import Widget
 
 from keel.app.palette import DARK, Palette
+from keel.errors import KeelError
 from keel.model.plain import plain
 
 SINGLE = frozenset(
@@ -135,6 +137,13 @@ class Sheet(Widget):
         self._strips = None
         self.refresh()
 
+    async def on_event(self, event: Event) -> None:
+        """A key or the mouse. What it asks for may be gone or was cut meanwhile: then that is said."""
+        try:
+            await super().on_event(event)
+        except KeelError as error:
+            self.notify(plain(str(error), 300), severity="error", markup=False)
+
     def render(self) -> RenderResult:
         """Unused: lines are rendered one by one."""
         return ""
@@ -143,7 +152,12 @@ class Sheet(Widget):
         """One painted row."""
         now = (self.size.width, self.size.height, self.palette.name)
         if self._strips is None or self._painted != now:
-            lines = self.paint(self.size.width, self.size.height)
+            try:
+                lines = self.paint(self.size.width, self.size.height)
+            except KeelError as error:
+                # What it shows is gone or was cut meanwhile; the next picture is of what is left.
+                lines = [self.line(self.size.width)]
+                lines[0].put(2, f"✕ {plain(str(error), 300)}", self.palette.style("coral"))
             self._strips = [line.strip() for line in lines[: self.size.height]]
             self._painted = now
         if y < len(self._strips):

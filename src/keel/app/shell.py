@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import gc
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from subprocess import Popen
@@ -17,6 +18,8 @@ from textual import work
 from textual.app import App, ComposeResult
 from textual.binding import Binding
 from textual.containers import Container
+from textual.events import Event
+from textual.message import Message
 
 from keel.app.actions import ACTIONS, Action, actions_in
 from keel.app.bars import AskLine, KeyLine, ViewBar, result_words
@@ -38,6 +41,10 @@ if TYPE_CHECKING:
     from keel.app.picture import Picture
 
 KEYS = sorted({key for action in ACTIONS for key in action.keys.split(",")} | {k for k, _ in VIEWS.values()})
+
+
+AGAIN_S = 15.0
+"""A trouble that stays is said again after so long."""
 
 
 class Opening(Sheet):
@@ -74,6 +81,7 @@ class Shell(App[None]):
         self.editing: Editing | None = None
         self._received = 0.0
         self._told: set[str] = set()
+        self._trouble = ("", 0.0)
         self.views: dict[str, Any] = {}
         self._room = Container(Opening(), id="room")
         self.head = Head(folder.stem if folder else "")
@@ -154,6 +162,24 @@ class Shell(App[None]):
         severity: Literal["error", "information"] = "error" if error else "information"
         self.notify(plain(sentence, 300), timeout=seconds, severity=severity, markup=False)
 
+    # What cannot be read, because it is gone or was cut meanwhile, is told and ends nothing.
+
+    async def on_event(self, event: Event) -> None:
+        """Keys, and all else that happens to the app."""
+        with self._telling():
+            await super().on_event(event)
+
+    async def _on_message(self, message: Message) -> None:
+        with self._telling():
+            await super()._on_message(message)
+
+    @contextmanager
+    def _telling(self) -> Iterator[None]:
+        try:
+            yield
+        except KeelError as error:
+            self.tell(str(error), 8, error=True)
+
     # From the desk to the views.
 
     def _deliver(self, news: Picture | KeelError) -> None:
@@ -161,8 +187,19 @@ class Shell(App[None]):
 
     def _receive(self, news: Picture | KeelError) -> None:
         if isinstance(news, KeelError):
-            self.tell(self._why(news), 10, error=True)
+            self._tell_once(self._why(news))
             return
+        with self._telling():
+            self._show(news)
+
+    def _tell_once(self, sentence: str) -> None:
+        """Say what is wrong; not again and again while it stays so."""
+        now = time.monotonic()
+        if sentence != self._trouble[0] or now - self._trouble[1] > AGAIN_S:
+            self.tell(sentence, 10, error=True)
+            self._trouble = (sentence, now)
+
+    def _show(self, news: Picture) -> None:
         self.picture = news
         trouble = (news.status.trouble,) if news.status is not None and news.status.trouble else ()
         for sentence in (*trouble, *news.snapshot.problems, *news.snapshot.manifest.notes):
@@ -306,8 +343,9 @@ class Shell(App[None]):
         """Do something: the view knows how, or the app does."""
         view: Sheet = self.views[self.state.view]
         target = view if hasattr(view, f"do_{action.name}") else self
-        getattr(target, f"do_{action.name}")()
-        self.say_result()
+        with self._telling():
+            getattr(target, f"do_{action.name}")()
+            self.say_result()
 
     def do_hold(self) -> None:
         """Hold the picture, or let it go on; not a change to take back."""

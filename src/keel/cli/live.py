@@ -90,8 +90,10 @@ def _layout_of(file: Path) -> Layout | None:
         return None
     _needs_terminal()
     from keel.app.preview import PreviewApp
+    from keel.cli.terminal import TerminalGuard
 
-    layout = PreviewApp(file).run()
+    with TerminalGuard():
+        layout = PreviewApp(file).run()
     if layout is None:
         raise typer.Exit()
     return layout
@@ -111,8 +113,10 @@ def _run_app(folder: Path | None, recorder: subprocess.Popen[bytes] | None) -> N
     # Loading makes no garbage worth looking for; the app looks again once its views are there.
     gc.disable()
     from keel.app import run
+    from keel.cli.terminal import TerminalGuard
 
-    run(folder, recorder)
+    with TerminalGuard():
+        run(folder, recorder)
 
 
 @app.command(
