@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 
 import keel
+from keel import errors
 from keel.errors import AskError, NotARecording
 from keel.model.frames import FrameBatch
 from keel.store.writer import Writer
@@ -73,3 +74,26 @@ def test_errors_are_the_known_ones(tmp_path: Path) -> None:
     recorded(tmp_path / "r.keel", batch([Row(START, 1)]))
     with pytest.raises(AskError):
         keel.open(tmp_path / "r.keel").frames("idd:1")
+
+
+def test_odd_arguments_are_taken_or_refused_clearly(tmp_path: Path) -> None:
+    recorded(tmp_path / "r.keel", batch([Row(START + i * 1_000_000, 0x100, b"x") for i in range(100)]))
+    recording = keel.open(tmp_path / "r.keel")
+    inf, nan = float("inf"), float("nan")
+    assert len(recording.frames(ask=None)) == len(recording.frames(start=-inf, end=inf)) == 100
+    assert len(recording.frames(end=1e300)) == 100 and len(recording.frames(start=inf)) == 0
+    assert len(recording.frames(start=0.05, end=0.01)) == 0
+    assert recording.stats(ask=None)["identifiers"][0]["frames"] == 100
+    for start, end in ((nan, None), (None, nan)):
+        with pytest.raises(keel.InputError, match="nan is no time"):
+            recording.frames(start=start, end=end)
+    for count in (0, -5):
+        with pytest.raises(keel.InputError, match="a number of frames"):
+            next(recording.frames().batches(count))
+    with pytest.raises(keel.AskError):
+        recording.frames("faul")
+    with pytest.raises(keel.NotARecording):
+        keel.open(tmp_path / "nothing.keel")
+    assert {name for name in keel.__all__ if name.endswith(("Error", "Busy", "Format", "Recording"))} == {
+        name for name, one in vars(errors).items() if isinstance(one, type) and issubclass(one, errors.KeelError)
+    }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from math import isinf, isnan
 from os import PathLike
 from pathlib import Path
 from typing import Any
@@ -13,6 +14,7 @@ from keel.ask.language import parse
 from keel.ask.matches import Matcher, Matches
 from keel.ask.rows import frames_at
 from keel.ask.scene import scene_of
+from keel.errors import InputError
 from keel.measure.report import traffic
 from keel.model.frames import COLUMNS, FrameBatch, Rows
 from keel.model.span import Span
@@ -21,6 +23,7 @@ from keel.store.library import find_recording
 from keel.store.recording import Recording, Snapshot
 
 BATCH_ROWS = 1 << 16
+FARTHEST_S = 1e9
 
 
 class Opened:
@@ -54,27 +57,40 @@ class Opened:
         self._snapshot = self._recording.snapshot()
         return changed
 
-    def frames(self, ask: str = "", start: float | None = None, end: float | None = None) -> Frames:
+    def frames(self, ask: str | None = "", start: float | None = None, end: float | None = None) -> Frames:
         """The frames that meet an ask.
 
         Args:
-            ask: As in the app: ``"id:1A0 fault"``.
+            ask: As in the app: ``"id:1A0 fault"``; empty or None for all.
             start, end: Only frames from then on, and before then; seconds from the recording's start.
 
         Raises:
             AskError: the ask does not parse.
+            InputError: ``start`` or ``end`` is no number.
         """
+        ask = ask or ""
         scene = scene_of(self._snapshot)
         lens = None
         if start is not None or end is not None:
             whole = self._snapshot.span
-            low = whole.start if start is None else whole.start + round(start * NS_PER_S)
-            lens = Span(low, whole.end if end is None else whole.start + round(end * NS_PER_S))
+            low, high = _moment(whole, start, whole.start, "start"), _moment(whole, end, whole.end, "end")
+            lens = Span(low, max(high, low))
         return Frames(Matcher(parse(ask, scene), scene).run(self._snapshot, lens))
 
-    def stats(self, ask: str = "") -> dict[str, Any]:
+    def stats(self, ask: str | None = "") -> dict[str, Any]:
         """Traffic by bus and identifier, as ``keel stats --json`` gives it."""
         return traffic(self.frames(ask).matches, self.start)
+
+
+def _moment(whole: Span, seconds: float | None, left_out: int, name: str) -> int:
+    """A time in ns; what lies beyond all times is as far as times go."""
+    if seconds is None:
+        return left_out
+    if isnan(seconds):
+        raise InputError(name, "nan is no time", "seconds from the recording's start")
+    if isinf(seconds) or abs(seconds) > FARTHEST_S:
+        return whole.start if seconds < 0 else whole.end
+    return whole.start + round(seconds * NS_PER_S)
 
 
 class Frames:
@@ -92,7 +108,13 @@ class Frames:
         return self.matches.numbers(0, len(self.matches))
 
     def batches(self, rows: int = BATCH_ROWS) -> Iterator[FrameBatch]:
-        """The frames as columns, so many at a time."""
+        """The frames as columns, so many at a time.
+
+        Raises:
+            InputError: ``rows`` is no such number.
+        """
+        if rows < 1:
+            raise InputError("rows", str(rows), "a number of frames from 1 on")
         for at in range(0, len(self), rows):
             yield frames_at(self.matches, at, at + rows)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import sys
 
@@ -19,6 +20,7 @@ app = typer.Typer(
 )
 
 DONE, FAILED, WRONG_USE = 0, 1, 2
+UNFORESEEN = "Keel did not foresee this"
 
 
 def main() -> None:
@@ -40,6 +42,10 @@ def main() -> None:
         stats,
     )
 
+    for stream in (sys.stdout, sys.stderr):
+        # What a terminal or a pipe cannot say in its encoding is written as an escape.
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
     try:
         app()
     except (AskError, ControlError) as error:
@@ -52,6 +58,12 @@ def main() -> None:
         sys.exit(DONE)
     except OSError as error:
         _fail(f"{error.filename or 'keel'}: {error.strerror or error}", FAILED)
+    except UnicodeEncodeError as error:
+        _fail(f"“{error.object[:60]}” holds what is no Unicode text; name the file otherwise", FAILED)
+    except (MemoryError, RecursionError):
+        _fail("there is too much of it to be held in memory", FAILED)
+    except Exception as error:
+        _fail(f"{UNFORESEEN}: {type(error).__name__}: {error}; {_written_down()}", FAILED)
 
 
 def _fail(sentence: str, code: int) -> None:
@@ -62,6 +74,22 @@ def _fail(sentence: str, code: int) -> None:
     sys.exit(code)
 
 
+def _written_down() -> str:
+    """Keep what a developer needs of an error that nobody foresaw; says where."""
+    import tempfile
+    import traceback
+    from pathlib import Path
+
+    path = Path(tempfile.gettempdir()) / f"keel-error-{os.getpid()}.txt"
+    try:
+        path.write_text(traceback.format_exc(), encoding="utf-8", errors="backslashreplace")
+    except OSError:
+        return "and there is no room to write down what"
+    return f"{path} holds what a developer needs"
+
+
 def say(sentence: str) -> None:
     """A line for the person, on stderr."""
-    print(sentence, file=sys.stderr)
+    from keel.model.plain import plain
+
+    print(plain(sentence, 2000), file=sys.stderr)

@@ -10,8 +10,11 @@ import typer
 
 from keel.cli import app, say
 from keel.cli.progress import Progress
-from keel.cli.reading import find_recording
+from keel.cli.reading import find_recording, finite
 from keel.errors import ControlError
+
+LONGEST_S = 1_000_000.0
+"""Eleven days: so long nobody sails in one go."""
 
 
 @app.command(
@@ -21,7 +24,10 @@ from keel.errors import ControlError
 )
 def bench(
     settings: Annotated[list[str] | None, typer.Argument(metavar="[CONTROL=VALUE...]", help="What to work.")] = None,
-    seconds: Annotated[float | None, typer.Option(min=0.02, help="Sail so long, as fast as it goes.")] = None,
+    seconds: Annotated[
+        float | None,
+        typer.Option(min=0.02, max=LONGEST_S, callback=finite, help="Sail so long, as fast as it goes."),
+    ] = None,
     out: Annotated[
         Path | None,
         typer.Option(metavar="FILE", help="A recording, or with the ending .log a bracketed text log."),

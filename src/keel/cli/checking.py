@@ -10,7 +10,7 @@ from xml.etree import ElementTree
 import typer
 
 from keel.cli import app
-from keel.cli.reading import Rec, find_recording
+from keel.cli.reading import Rec, find_recording, text_of
 
 if TYPE_CHECKING:
     from keel.measure.checks import Verdict
@@ -36,7 +36,7 @@ def check(
     snapshot = Recording(find_recording(recording)).snapshot()
     texts = snapshot.manifest.checks
     if rules is not None:
-        lines = rules.read_text(encoding="utf-8").splitlines()
+        lines = text_of(rules, "a rule a line").splitlines()
         texts = [line.split("#", 1)[0].strip() for line in lines]
         texts = [text for text in texts if text]
     if not texts:

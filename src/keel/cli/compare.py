@@ -87,8 +87,10 @@ def _span(text: str, start: int, end: int, option: str) -> Span | None:
     try:
         first = start + round(float(low) * 1e9) if low else start
         last = start + round(float(high) * 1e9) if high else end
-    except ValueError:
+    except (ValueError, OverflowError):
         first = last = 0
     if not dots or last <= first:
         raise InputError(option, f"“{text}” is no stretch of time", "seconds as 10..60")
-    return Span(first, last)
+    if first >= end or last <= start:
+        raise InputError(option, f"“{text}” lies outside", f"a stretch of the {(end - start) / 1e9:.1f} s recorded")
+    return Span(max(first, start), min(last, end))

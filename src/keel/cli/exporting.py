@@ -9,7 +9,7 @@ import typer
 
 from keel.cli import app, say
 from keel.cli.progress import Progress
-from keel.cli.reading import Ask, Rec, read
+from keel.cli.reading import Ask, Rec, finite, read
 
 BLOCK = 65_536
 
@@ -23,8 +23,10 @@ def export(
     output: Annotated[Path, typer.Argument(metavar="FILE", help="The file to write.")],
     ask: Ask = "",
     form: Annotated[str | None, typer.Option("--as", metavar="FORM", help="pcapng, log, csv, json or parquet.")] = None,
-    start: Annotated[float | None, typer.Option("--from", help="Only frames from this second on.")] = None,
-    end: Annotated[float | None, typer.Option("--to", help="Only frames before this second.")] = None,
+    start: Annotated[
+        float | None, typer.Option("--from", callback=finite, help="Only frames from this second on.")
+    ] = None,
+    end: Annotated[float | None, typer.Option("--to", callback=finite, help="Only frames before this second.")] = None,
 ) -> None:
     """Write the frames that meet an ask to a file that other programs read."""
     from keel.ask.rows import frames_at

@@ -95,10 +95,9 @@ def import_into(
     """Import and say what was read and what was not."""
     from keel.formats.importing import import_files
     from keel.model.plain import plain
-    from keel.store.library import SUFFIX
+    from keel.store.library import with_suffix
 
-    if output.suffix != SUFFIX:
-        output = output.with_name(output.name + SUFFIX)
+    output = with_suffix(output)
     bar = Progress("importing")
     total = sum(path.stat().st_size for path in files if path.is_file()) or 1
     before: dict[Path, int] = {}

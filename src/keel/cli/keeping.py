@@ -82,14 +82,13 @@ def unpack(recording: Rec, to: To = None) -> None:
 
 
 def _copied(recording: Path, to: Path | None) -> Path:
-    from keel.store.library import SUFFIX
+    from keel.store.library import with_suffix
     from keel.store.packing import copy_recording
 
     folder = find_recording(recording)
     if to is None:
         return folder
-    if to.suffix != SUFFIX:
-        to = to.with_name(to.name + SUFFIX)
+    to = with_suffix(to)
     copy_recording(folder, to)
     return to
 

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from keel.cli import app, say
-from keel.cli.reading import find_recording
+from keel.cli.reading import find_recording, finite
 
 if TYPE_CHECKING:
     from keel.formats.layout import Layout
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 @app.command(epilog="Example:  keel demo")
 def demo(
     seed: Annotated[int, typer.Option(min=0, help="The same seed sails the same voyage.")] = 1,
-    speed: Annotated[float, typer.Option(min=0.1, max=60, help="How many times as fast as real.")] = 1.0,
+    speed: Annotated[float, typer.Option(min=0.1, max=60, callback=finite, help="Times as fast as real.")] = 1.0,
 ) -> None:
     """Sail the simulated ferry Tern, record it, and watch."""
     from keel.store.library import new_name
@@ -126,9 +126,9 @@ def _run_app(folder: Path | None, recorder: subprocess.Popen[bytes] | None) -> N
 def record(
     recording: Annotated[Path, typer.Argument(metavar="REC", help="The recording to make, or to add to.")],
     source: Annotated[str, typer.Option("--from", metavar="SOURCE", help="bench, or pipe: standard input.")],
-    seconds: Annotated[float | None, typer.Option(min=0, help="Stop after so long.")] = None,
+    seconds: Annotated[float | None, typer.Option(min=0, callback=finite, help="Stop after so long.")] = None,
     seed: Annotated[int, typer.Option(min=0, help="For the bench: which voyage.")] = 1,
-    speed: Annotated[float, typer.Option(min=0.1, max=60, help="For the bench: how many times as fast.")] = 1.0,
+    speed: Annotated[float, typer.Option(min=0.1, max=60, callback=finite, help="For the bench: times as fast.")] = 1.0,
     stop_with: Annotated[int | None, typer.Option(hidden=True)] = None,
 ) -> None:
     """Record until interrupted."""
@@ -137,11 +137,10 @@ def record(
     from keel.sources.recorder import start_recording
     from keel.sources.registry import open_source
     from keel.store.control import Status
-    from keel.store.library import SUFFIX
+    from keel.store.library import with_suffix
     from keel.store.manifest import FILE
 
-    if recording.suffix != SUFFIX:
-        recording = recording.with_name(recording.name + SUFFIX)
+    recording = with_suffix(recording)
     stop = {"asked": False}
 
     def on_signal(*_: object) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from math import isfinite
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -23,6 +24,29 @@ BusPairs = Annotated[
         "--bus", metavar="A=B", help="Bus A of the first is bus B of the second, where names differ; may be repeated."
     ),
 ]
+
+
+def finite(value: float | None) -> float | None:
+    """A number that is one: for the options that take numbers with a point."""
+    if value is not None and not isfinite(value):
+        raise typer.BadParameter(f"{value} is no number to use here")
+    return value
+
+
+def text_of(path: Path, expected: str) -> str:
+    """A text file.
+
+    Raises:
+        InputError: it cannot be read, or is no text.
+    """
+    from keel.errors import InputError
+
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except OSError as error:
+        raise InputError(str(path), f"cannot be read ({error.strerror})", expected) from None
+    except ValueError:
+        raise InputError(str(path), "is no text", expected) from None
 
 
 def find_recording(given: Path) -> Path:
@@ -92,6 +116,7 @@ def read(
     from keel.ask.matches import Matcher
     from keel.ask.scene import keys_of, scene_of
     from keel.cli import say
+    from keel.errors import InputError
     from keel.model.plain import plain
     from keel.model.span import Span
 
@@ -102,8 +127,12 @@ def read(
     lens = None
     if start is not None or end is not None:
         whole = snapshot.span
-        low, high = ((whole.start + round(t * 1e9)) if t is not None else None for t in (start, end))
-        lens = Span(whole.start if low is None else low, whole.end if high is None else high)
+        low = whole.start if start is None else whole.start + round(start * 1e9)
+        high = whole.end if end is None else whole.start + round(end * 1e9)
+        if high <= low or low >= whole.end or high <= whole.start:
+            length = whole.seconds
+            raise InputError("--from and --to", "no time of the recording lies between them", f"0 to {length:.3f} s")
+        lens = Span(low, high)
     node = parse(ask, scene)
     matches = Matcher(node, scene).run(snapshot, lens)
     hints = ambiguities(node, scene)

@@ -59,6 +59,9 @@ def find_exact(traffic: Traffic, known: Known, cancelled: Callable[[], bool] = l
         number: float | None = float(known.value)
     except ValueError:
         number = None
+    if number is not None and not np.isfinite(number):
+        # No message sends it as a number; as a text it may.
+        number = None
     when = "" if known.at is None else " about then"
     for key, column in traffic.columns.items():
         if cancelled():
@@ -177,6 +180,6 @@ def _codings(text: str) -> Iterator[tuple[str, bytes]]:
     if text.isascii() and 1 < len(text) <= 8:
         yield "text", text.encode("ascii")
     digits = text.replace(".", "")
-    if digits.isdigit() and len(digits) >= 4:
+    if digits.isascii() and digits.isdigit() and len(digits) >= 4:
         even = digits if len(digits) % 2 == 0 else "0" + digits
         yield "binary-coded decimal", bytes.fromhex(even)

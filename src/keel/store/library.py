@@ -27,10 +27,28 @@ def home() -> Path:
 
 def find_recording(given: Path) -> Path:
     """The recording meant: a path, a path without its ending, or a name on the shelf."""
-    for path in (given, given.with_name(given.name + SUFFIX), home() / given, home() / (given.name + SUFFIX)):
-        if path.is_dir():
-            return path
+    if not given.name:
+        # The folder one is in, or the root: whether it is one is seen when it is opened.
+        return given
+    try:
+        for path in (given, given.with_name(given.name + SUFFIX), home() / given, home() / (given.name + SUFFIX)):
+            if path.is_dir():
+                return path
+    except ValueError:
+        # No file can be called so.
+        return given
     return given
+
+
+def with_suffix(path: Path) -> Path:
+    """The path of a recording that is to be made, its ending put on.
+
+    Raises:
+        RecordingError: no recording can be called so.
+    """
+    if not path.name:
+        raise RecordingError(str(path), "is no name for a recording")
+    return path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
 
 
 def new_name(stem: str) -> Path:

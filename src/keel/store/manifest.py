@@ -13,6 +13,7 @@ from typing import Any
 
 from keel.errors import NotARecording, RecordingError
 from keel.model.bus import Bus
+from keel.model.plain import plain
 from keel.model.span import Mark
 from keel.signals.dictionary import Dictionary
 from keel.signals.stored import messages_from_json, messages_to_json
@@ -129,8 +130,8 @@ class Manifest:
         """Plain data, schema version first."""
         return {
             "schema": SCHEMA,
-            "name": self.name,
-            "source": self.source,
+            "name": plain(self.name),
+            "source": plain(self.source, 1000),
             "created": self.created,
             "clock": "UTC, nanoseconds since 1970",
             "buses": [asdict(b) for b in self.buses],

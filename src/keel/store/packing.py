@@ -68,11 +68,21 @@ def copy_recording(folder: Path, to: Path) -> None:
     """Copy a recording as it lies.
 
     Raises:
-        RecordingError: there is something already.
+        NotARecording: there is none to copy.
+        RecordingError: there is something already, or it cannot be written.
     """
+    load_manifest(folder)
     if to.exists():
         raise RecordingError(str(to), "there is something of this name already")
-    shutil.copytree(folder, to)
+    try:
+        shutil.copytree(folder, to)
+    except (OSError, shutil.Error) as error:
+        raise RecordingError(str(to), f"cannot be copied ({_why(error)})") from None
+
+
+def _why(error: OSError | shutil.Error) -> str:
+    # What copying a tree raises holds a list of all that failed.
+    return error.strerror or str(error.args[0][0][2] if error.args and error.args[0] else error)[:200]
 
 
 Rewriter = Callable[[Path, SegmentEntry, list[str], Carry], SegmentEntry]
