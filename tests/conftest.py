@@ -37,6 +37,7 @@ def voyage(tmp_path_factory: pytest.TempPathFactory) -> Path:
         (38.0, "ramp", "stop"),
         (45.0, "thruster", "port"),
         (47.0, "thruster", "off"),
+        (40.0, "shore", "plugged"),
         (50.0, "shore", "unplugged"),
     ]
     sail(60, out, 1, events)

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keel.ask import nodes, terms
+from keel.ask import earlier, nodes, terms
 from keel.ask.language import parse
 from keel.ask.nodes import Scene
 from keel.ask.terms import IdRange
@@ -47,9 +47,9 @@ SCENE = Scene(("a", "Hotel"), BOOK)
         ("text:ready", terms.HasText("ready")),
         ("fault", terms.Faults(0xFFFFFFFF)),
         ("fault:crc,ACK", terms.Faults(Fault.CRC | Fault.ACK)),
-        ("gap>120ms", terms.Gap(">", 120_000_000)),
-        ("gap > 0.5s", terms.Gap(">", 500_000_000)),
-        ("step<50us", terms.Step("<", 50_000)),
+        ("gap>120ms", earlier.Gap(">", 120_000_000)),
+        ("gap > 0.5s", earlier.Gap(">", 500_000_000)),
+        ("step<50us", earlier.Step("<", 50_000)),
         ("at:12.5s..13.1s", terms.At(12_500_000_000, 13_100_000_000)),
         ("at:1min..", terms.At(60_000_000_000, None)),
         ("at:..2s", terms.At(None, 2_000_000_000)),

@@ -226,6 +226,8 @@ def test_the_first_match_at_a_moment_is_found(tmp_path: Path) -> None:
     found = [Row(START + i * 1_000_000, 0x100 + i % 3) for i in range(30)]
     matches = find(recorded(tmp_path / "r.keel", batch(found[:11]), batch(found[11:])), "id:101")
     assert matches.at_or_after(0) == 0
+    assert matches.frame_at(0) == matches.numbers(0, 1)[0]
+    assert matches.frame_at(START + 99_000_000) == matches.numbers(len(matches) - 1, len(matches))[0]
     assert matches.at_or_after(START + 13_000_000) == 4
     assert matches.at_or_after(START + 99_000_000) == len(matches)
 

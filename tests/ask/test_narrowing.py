@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keel.ask import context, nodes, terms
+from keel.ask import context, earlier, nodes, terms
 from keel.ask.hints import ambiguities, unmet
 from keel.ask.language import parse
 from keel.ask.narrowing import of_bus, of_key, of_key_among, of_message, only, without
@@ -52,11 +52,11 @@ leaves: st.SearchStrategy[Node] = st.one_of(
     st.builds(terms.HasBytes, st.lists(st.none() | st.integers(0, 255), **some).map(tuple), st.none() | places),  # type: ignore[arg-type]
     st.builds(terms.HasText, names),
     st.builds(terms.Bit, places, st.integers(0, 1)),
-    st.builds(terms.Moved, st.none() | places),
+    st.builds(earlier.Moved, st.none() | places),
     st.just(terms.Faults(terms.ANY_FAULT)),
     st.lists(st.sampled_from(list(Fault)), **some).map(lambda found: terms.Faults(sum(set(map(int, found))))),  # type: ignore[arg-type]
-    st.builds(terms.Gap, compares, times),
-    st.builds(terms.Step, compares, times),
+    st.builds(earlier.Gap, compares, times),
+    st.builds(earlier.Step, compares, times),
     st.tuples(times, times).map(lambda t: terms.At(min(t), max(t))),
     st.builds(terms.At, st.none(), st.none() | times) | st.builds(terms.At, times, st.none()),
     st.builds(SignalIs, signals, wanted),

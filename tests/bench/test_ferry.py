@@ -13,6 +13,7 @@ from keel.errors import ControlError
 from keel.model.bus import wire_ns
 from keel.model.faults import Fault
 from keel.model.frames import FD_LENGTHS, Bytes, Flag, FrameBatch, concat
+from keel.model.identity import parameter_group
 from keel.model.units import NS_PER_S
 from keel.signals.dictionary import Dictionary
 from tests.making import same_frames
@@ -77,7 +78,9 @@ def test_frames_of_a_bus_never_overlap() -> None:
 
 
 def test_each_message_keeps_its_cycle() -> None:
-    batch = Ferry(1).advance(20)
+    ferry = Ferry(1)
+    ferry.set("shore", "plugged")
+    batch = ferry.advance(20)
     for plan in PLANS:
         times = batch.time[batch.ident == plan.ident]
         expected = 20_000 / plan.cycle_ms * plan.burst
@@ -201,13 +204,32 @@ def test_the_trim_controller_drops_out_for_its_time() -> None:
 
 def test_pulling_the_shore_link_leaves_its_partner_unacknowledged() -> None:
     ferry = Ferry(1)
-    ferry.advance(3)
+    at_sea = ferry.advance(3)
+    assert not np.isin(at_sea.ident, (0x1C2, 0x1C3)).any()
+    ferry.set("shore", "plugged")
+    in_port = ferry.advance(5)
+    assert (in_port.ident == 0x1C2).any() and not in_port.faults[in_port.ident == 0x1C3].any()
     ferry.set("shore", "unplugged")
     ferry.advance(1)
     batch = ferry.advance(5)
     assert not (batch.ident == 0x1C2).any()
     partner = batch.faults[batch.ident == 0x1C3]
     assert len(partner) >= 27 and set(partner) == {int(Fault.ACK)}
+    ferry.advance(30)
+    assert not (ferry.advance(5).ident == 0x1C3).any()
+
+
+def test_she_sails_in_the_open_ocean_and_public_groups_say_what_they_should() -> None:
+    batch = Ferry(1).advance(60)
+    assert abs(values(batch, "Position", "latitude") - 0.1).max() < 0.05
+    assert abs(values(batch, "Position", "longitude") + 30).max() < 0.05
+    # SAE J1939-71: PGN 65265 bytes 2 and 3 are the speed in 1/256 km/h; a knot is 1.852 km/h.
+    by_group = values(batch, "HotelSpeed", "speed")[-1]
+    assert by_group == pytest.approx(values(batch, "Position", "speed")[-1] * 1.852, abs=0.2)
+    public = {parameter_group(plan.ident) for plan in PLANS if plan.bus == "B"}
+    proprietary = {group for group in public if group == 0xEF00 or group >= 0xFF00}
+    # Transport protocol, active faults, hours, coolant, speed, battery.
+    assert public - proprietary == {0xEC00, 0xEB00, 0xFECA, 0xFEE5, 0xFEEE, 0xFEF1, 0xFEF7}
 
 
 def test_pack_two_s_temperature_is_now_and_then_not_available() -> None:

@@ -111,7 +111,7 @@ def test_a_dictionary_survives_json() -> None:
         (41.6, 0.1, "41.6"),
         (19.25, 0.25, "19.25"),
         (18.75, 0.03125, "18.750"),
-        (57.105, 1e-7, "57.1050000"),
+        (-30.105, 1e-7, "-30.1050000"),
     ],
 )
 def test_numbers_have_the_decimals_that_their_step_deserves(value: float, step: float, text: str) -> None:

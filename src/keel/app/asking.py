@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from keel.app.hunt import Hunt
     from keel.app.picture import Picture
     from keel.app.steering import Steering
+    from keel.compare.buses import BusPairs
 
 LENS = "lens"
 
@@ -108,3 +109,23 @@ def choose_recording(shell: Steering, title: str, choices: list[Choice], chosen:
             chosen(Path(value))
 
     shell.push_screen(Choose(title, [*choices, Choice("", "another: type its path")]), taken)
+
+
+def choose_buses(shell: Steering, buses: BusPairs, matched: Callable[[str, str], None]) -> None:
+    """Choose which bus of one recording is which of the other; ``matched`` is called with their names."""
+    choices = [
+        Choice(f"{i},{j}", f"{'●' if buses.partners[j] == i else '○'} {ours} of A is {theirs} of B")
+        for i, ours in enumerate(buses.a)
+        for j, theirs in enumerate(buses.b)
+    ]
+    choices += [
+        Choice(f",{j}", f"{'●' if buses.partners[j] is None else '○'} {theirs} of B is none of A's")
+        for j, theirs in enumerate(buses.b)
+    ]
+
+    def chosen(answer: str | None) -> None:
+        if answer is not None:
+            ours, _, theirs = answer.partition(",")
+            matched(buses.a[int(ours)] if ours else "", buses.b[int(theirs)])
+
+    shell.push_screen(Choose("which bus is which?", choices), chosen)

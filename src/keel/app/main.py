@@ -10,7 +10,7 @@ from textual import work
 from textual.worker import get_current_worker
 
 from keel.app import asks, dialogs, words
-from keel.app.asking import ask_evidence, choose_recording
+from keel.app.asking import ask_evidence, choose_buses, choose_recording
 from keel.app.asks import remember
 from keel.app.bars import AskLine, KeyLine, ViewBar
 from keel.app.state import COMPARE, FRAMES, HUNT, VALUES, State
@@ -42,9 +42,9 @@ class KeelApp(Steering):
         if message.span.end > message.span.start:
             self.change("lens", lens=message.span)
         elif self.state.view == FRAMES:
-            rank = min(picture.matches.at_or_after(message.span.start), max(len(picture.matches) - 1, 0))
-            if len(picture.matches):
-                self.views[FRAMES].go_to(int(picture.matches.numbers(rank, rank + 1)[0]))
+            number = picture.matches.frame_at(message.span.start)
+            if number is not None:
+                self.views[FRAMES].go_to(number)
         elif self.state.lens is not None:
             half = (self.state.lens.end - self.state.lens.start) // 2
             middle = message.span.start
@@ -74,22 +74,25 @@ class KeelApp(Steering):
 
     def on_watch_asked(self, message: Watch.Asked) -> None:
         """A group, as frames."""
-        from keel.ask.narrowing import only
-
-        self.change("frames of a group", view=FRAMES, ask=only(self.state.ask, message.ask))
+        self.change("frames of a group", view=FRAMES, ask=self._only(message.ask))
 
     def on_watch_opened(self, message: Watch.Opened) -> None:
         """Only this identifier, as frames."""
         self._frames_of(message.key)
 
+    def _only(self, term: str) -> str:
+        """The ask in force, narrowed to a term."""
+        from keel.ask.narrowing import only
+
+        return only(self.state.ask, term)
+
     def _frames_of(self, key: int, frame: int | None = None) -> None:
         from keel.app.watch import ask_for
-        from keel.ask.narrowing import only
 
         picture = self.picture
         if picture is not None:
             self.views[FRAMES].following = frame is None
-            ask = only(self.state.ask, ask_for(picture, key))
+            ask = self._only(ask_for(picture, key))
             self.change("frames of one", view=FRAMES, ask=ask, pick=key, frame=frame)
 
     def on_frames_picked(self, message: Frames.Picked) -> None:
@@ -110,15 +113,10 @@ class KeelApp(Steering):
             return
         if message.key is None:
             self.views[FRAMES].following = False
-            from keel.ask.narrowing import only
-
-            self.change("jump", view=FRAMES, ask=only(self.state.ask, message.ask), frame=message.number)
+            self.change("jump", view=FRAMES, ask=self._only(message.ask), frame=message.number)
             return
-        frame = None
-        if message.moment is not None:
-            rank = self.picture.matches.at_or_after(message.moment)
-            frame = int(self.picture.matches.numbers(rank, rank + 1)[0])
-        self._frames_of(message.key, frame)
+        moment = message.moment
+        self._frames_of(message.key, None if moment is None else self.picture.matches.frame_at(moment))
 
     def on_hunt_picked(self, message: Hunt.Picked) -> None:
         """A candidate."""
@@ -199,8 +197,7 @@ class KeelApp(Steering):
         if message.bad is not None and message.times:
             self._open_at(message.bad, ask, message.times[0])
         elif message.times and message.key in picture.census:
-            rank = min(picture.matches.at_or_after(message.times[0]), len(picture.matches) - 1)
-            self._frames_of(message.key, int(picture.matches.numbers(rank, rank + 1)[0]))
+            self._frames_of(message.key, picture.matches.frame_at(message.times[0]))
         else:
             self._frames_of(message.key)
 
@@ -252,23 +249,7 @@ class KeelApp(Steering):
 
     def on_compare_view_match(self, message: CompareView.Match) -> None:
         """Say which bus is which."""
-        view, buses = self.views[COMPARE], message.buses
-        choices = [
-            dialogs.Choice(f"{i},{j}", f"{'●' if buses.partners[j] == i else '○'} {ours} of A is {theirs} of B")
-            for i, ours in enumerate(buses.a)
-            for j, theirs in enumerate(buses.b)
-        ]
-        choices += [
-            dialogs.Choice(f",{j}", f"{'●' if buses.partners[j] is None else '○'} {theirs} of B is none of A's")
-            for j, theirs in enumerate(buses.b)
-        ]
-
-        def chosen(answer: str | None) -> None:
-            if answer is not None:
-                ours, _, theirs = answer.partition(",")
-                view.match(buses.a[int(ours)] if ours else "", buses.b[int(theirs)])
-
-        self.push_screen(dialogs.Choose("which bus is which?", choices), chosen)
+        choose_buses(self, message.buses, self.views[COMPARE].match)
 
     def on_compare_view_jump(self, message: CompareView.Jump) -> None:
         """To the frames of one side; another recording is opened for it."""

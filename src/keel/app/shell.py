@@ -7,22 +7,20 @@ from __future__ import annotations
 
 import gc
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from subprocess import Popen
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from textual import work
-from textual.app import App, ComposeResult
+from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Container
-from textual.events import Event
-from textual.message import Message
 
 from keel.app.actions import ACTIONS, Action, actions_in
 from keel.app.bars import AskLine, KeyLine, ViewBar, result_words
+from keel.app.careful import Careful
 from keel.app.commands import KeelCommands
 from keel.app.dialogs import Guide
 from keel.app.head import Head
@@ -32,7 +30,6 @@ from keel.app.shelf import Shelf
 from keel.app.state import COMPARE, FRAMES, HEALTH, VALUES, VIEWS, History, State
 from keel.app.tape import Tape
 from keel.errors import AskError, KeelError
-from keel.model.plain import plain
 from keel.model.span import moved
 
 if TYPE_CHECKING:
@@ -41,10 +38,6 @@ if TYPE_CHECKING:
     from keel.app.picture import Picture
 
 KEYS = sorted({key for action in ACTIONS for key in action.keys.split(",")} | {k for k, _ in VIEWS.values()})
-
-
-AGAIN_S = 15.0
-"""A trouble that stays is said again after so long."""
 
 
 class Opening(Sheet):
@@ -57,7 +50,7 @@ class Opening(Sheet):
         return lines
 
 
-class Shell(App[None]):
+class Shell(Careful):
     """The app without what the views ask of it."""
 
     TITLE = "Keel"
@@ -81,7 +74,6 @@ class Shell(App[None]):
         self.editing: Editing | None = None
         self._received = 0.0
         self._told: set[str] = set()
-        self._trouble = ("", 0.0)
         self.views: dict[str, Any] = {}
         self._room = Container(Opening(), id="room")
         self.head = Head(folder.stem if folder else "")
@@ -157,29 +149,6 @@ class Shell(App[None]):
         if self._desk is not None:
             self._desk.close()
 
-    def tell(self, sentence: str, seconds: float = 4, error: bool = False) -> None:
-        """Say something in passing. What it names may come from outside, so it is shown harmlessly."""
-        severity: Literal["error", "information"] = "error" if error else "information"
-        self.notify(plain(sentence, 300), timeout=seconds, severity=severity, markup=False)
-
-    # What cannot be read, because it is gone or was cut meanwhile, is told and ends nothing.
-
-    async def on_event(self, event: Event) -> None:
-        """Keys, and all else that happens to the app."""
-        with self._telling():
-            await super().on_event(event)
-
-    async def _on_message(self, message: Message) -> None:
-        with self._telling():
-            await super()._on_message(message)
-
-    @contextmanager
-    def _telling(self) -> Iterator[None]:
-        try:
-            yield
-        except KeelError as error:
-            self.tell(str(error), 8, error=True)
-
     # From the desk to the views.
 
     def _deliver(self, news: Picture | KeelError) -> None:
@@ -187,17 +156,10 @@ class Shell(App[None]):
 
     def _receive(self, news: Picture | KeelError) -> None:
         if isinstance(news, KeelError):
-            self._tell_once(self._why(news))
+            self.tell_once(self._why(news))
             return
-        with self._telling():
+        with self.telling():
             self._show(news)
-
-    def _tell_once(self, sentence: str) -> None:
-        """Say what is wrong; not again and again while it stays so."""
-        now = time.monotonic()
-        if sentence != self._trouble[0] or now - self._trouble[1] > AGAIN_S:
-            self.tell(sentence, 10, error=True)
-            self._trouble = (sentence, now)
 
     def _show(self, news: Picture) -> None:
         self.picture = news
@@ -343,7 +305,7 @@ class Shell(App[None]):
         """Do something: the view knows how, or the app does."""
         view: Sheet = self.views[self.state.view]
         target = view if hasattr(view, f"do_{action.name}") else self
-        with self._telling():
+        with self.telling():
             getattr(target, f"do_{action.name}")()
             self.say_result()
 

@@ -30,9 +30,7 @@ def run(snapshot: Snapshot, task: Task, stopped: Callable[[], bool]) -> Comparis
 def frame_at(folder: Path, time: int) -> int:
     """The number of the first frame of a recording at or after a time."""
     scene = Recording(folder).snapshot()
-    matches = Side.of(scene).matches
-    rank = min(matches.at_or_after(time), max(len(matches) - 1, 0))
-    return int(matches.numbers(rank, rank + 1)[0]) if len(matches) else 0
+    return Side.of(scene).matches.frame_at(time) or 0
 
 
 def others(folder: Path | None) -> list[Choice]:
@@ -54,7 +52,4 @@ def place_of(found: Comparison, side: Literal["a", "b"], difference: Difference)
         key = found.buses.to_b(key)
     if key is not None and side == "a" and key >> 56 >= len(found.buses.a):
         return None, None
-    if time is None or not len(of.matches):
-        return key, None
-    rank = min(of.matches.at_or_after(time), len(of.matches) - 1)
-    return key, int(of.matches.numbers(rank, rank + 1)[0])
+    return key, None if time is None else of.matches.frame_at(time)

@@ -40,7 +40,8 @@ def sketch(palette: Palette, controls: dict[str, str]) -> list[Line]:
     if thruster != "off":
         lines[6].put(46, "◀◀" if thruster == "port" else "▶▶", palette.style("brass"))
     shore = controls.get("shore") == "plugged"
-    lines[5].put(0, "─" if shore else "✕", palette.style("sea" if shore else "coral"))
-    lines[4].put(0, "shore", palette.style("sea" if shore else "coral"))
+    if shore:
+        lines[5].put(0, "─", palette.style("sea"))
+        lines[4].put(0, "shore", palette.style("sea"))
     lines[8].put(0, WATER * (WIDTH - 6), palette.style("slate"))
     return lines

@@ -167,11 +167,9 @@ class Steering(Shell):
         except ValueError:
             self.tell(f"“{answer}” is neither a frame's number nor a time as 12.5s or 09:48:12", 4, error=True)
             return
-        if number[0] == "frame":
-            goal = min(max(number[1] - 1, 0), picture.snapshot.frames - 1)
-        else:
-            rank = min(picture.matches.at_or_after(number[1]), len(picture.matches) - 1)
-            goal = int(picture.matches.numbers(rank, rank + 1)[0])
+        what, which = number
+        last = picture.snapshot.frames - 1
+        goal = min(max(which - 1, 0), last) if what == "frame" else picture.matches.frame_at(which)
         self.views[FRAMES].following = False
         self.change("go to", view=FRAMES, frame=goal)
 

@@ -12,7 +12,7 @@ from typing import Any
 from lark import Lark, Token, Transformer, Tree
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, VisitError
 
-from keel.ask import context, nodes, terms
+from keel.ask import context, earlier, nodes, terms
 from keel.ask.nodes import Node, Scene
 from keel.ask.signals import SignalIs, SignalMoves, Wanted, check_signal
 from keel.ask.times import duration_ns, time_text
@@ -200,10 +200,10 @@ class _Build(Transformer[Token, Any]):
         return terms.Bit(_place(items[0]), int(items[1]))
 
     def moved(self, _: list[Token]) -> Node:
-        return terms.Moved()
+        return earlier.Moved()
 
     def moved_at(self, items: list[Token]) -> Node:
-        return nodes.any_of(*(terms.Moved(_place(item)) for item in items))
+        return nodes.any_of(*(earlier.Moved(_place(item)) for item in items))
 
     def near(self, items: list[Any]) -> Node:
         return context.Near(items[0], _time(items[1]))
@@ -212,10 +212,10 @@ class _Build(Transformer[Token, Any]):
         return context.Then(items[0], items[1], _time(items[2]))
 
     def gap(self, items: list[Token]) -> Node:
-        return terms.Gap(str(items[0]), _time(items[1]))
+        return earlier.Gap(str(items[0]), _time(items[1]))
 
     def step(self, items: list[Token]) -> Node:
-        return terms.Step(str(items[0]), _time(items[1]))
+        return earlier.Step(str(items[0]), _time(items[1]))
 
     def at(self, items: list[Token | None]) -> Node:
         start, end = (None if item is None else _time(item) for item in items)

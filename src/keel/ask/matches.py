@@ -73,6 +73,11 @@ class Matches:
         part = self.parts[at]
         return self._ends[at] - part.count + part.rank(min(number - part.chunk.first, len(part.chunk)))
 
+    def frame_at(self, time: int) -> int | None:
+        """The number of the first frame at or after a time, else of the last; None if no frame matches."""
+        rank = min(self.at_or_after(time), len(self) - 1)
+        return int(self.numbers(rank, rank + 1)[0]) if len(self) else None
+
     def at_or_after(self, time: int) -> int:
         """The rank of the first match at or after a time (for times that never step back; else near it)."""
         for part in self.parts:

@@ -63,7 +63,7 @@ CONTROLS: tuple[Control, ...] = (
     Control("thruster", "bow thruster", "off", ("port", "off", "starboard"), words="starting it disturbs bus A"),
     Control("lever", "thrust lever", "auto", low=0, high=100, step=10, unit="%", auto=True, words="both pods"),
     Control("wheel", "helm wheel", "auto", low=-35, high=35, step=5, unit="°", auto=True, words="port is negative"),
-    Control("shore", "shore link", "plugged", ("plugged", "unplugged"), words="its partner needs an answer"),
+    Control("shore", "shore link", "unplugged", ("plugged", "unplugged"), words="pulled, its partner asks in vain"),
     Control("door-fore", "fore door", "closed", ("closed", "open")),
     Control("door-aft", "aft door", "closed", ("closed", "open")),
     Control("cabin", "cabin temperature wanted", "21", low=16, high=26, step=1, unit="°C"),

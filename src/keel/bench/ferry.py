@@ -48,6 +48,10 @@ class _Sender:
         return self.phase_ns + (k // self.plan.burst) * cycle + (k % self.plan.burst) * spacing
 
 
+ASKS_ON_NS = 30 * NS_PER_S
+"""So long the shore link's partner waits for an answer that does not come."""
+
+
 class Ferry:
     """*Tern*, sailing. Times start at ``start_ns``."""
 
@@ -59,6 +63,7 @@ class Ferry:
         self._pending = empty_batch()
         self._free_at = [0] * len(BUSES)
         self._burst = (0, 0)
+        self._pulled = -ASKS_ON_NS
         self._drops: list[tuple[int, int]] = []
         self._chance = np.random.default_rng([seed, 1])
         self._drop_chance = np.random.default_rng([seed, 3])
@@ -88,6 +93,8 @@ class Ferry:
             if value == "now":
                 self._drops.append((now, now + DROP_OUT_NS))
             return
+        if name == "shore" and value == "unplugged" and self.controls[name] != value:
+            self._pulled = now
         starts = name == "thruster" and value != "off" and self.controls[name] != value
         if starts and self.controls["fault-thruster"] == "on":
             self._burst = (now, now + BURST_NS)
@@ -141,7 +148,9 @@ class Ferry:
         if plan.name == "TrimTabs":
             return batch.take(np.flatnonzero(~self._is_dropped(due)))
         if plan.name in ("ShoreLink", "ShorePartner") and self.controls["shore"] == "unplugged":
-            return batch.slice(0, 0) if plan.name == "ShoreLink" else _unacknowledged(batch)
+            # At sea both are silent. Pulled while it was in use, the partner goes on asking for a while.
+            asking = (due < self._pulled + ASKS_ON_NS) & (plan.name == "ShorePartner")
+            return _unacknowledged(batch.take(np.flatnonzero(asking)))
         return batch
 
     def _is_dropped(self, due: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:

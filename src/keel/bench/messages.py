@@ -1,8 +1,9 @@
 """The messages of *Tern*: who sends what, how often, and what the bytes mean.
 
-Bus A is CAN FD (500 kbit/s, 2 Mbit/s), 11-bit identifiers; bus B is CAN 2.0B (250 kbit/s), 29-bit
-identifiers with J1939 numbering. What the builders published is the dictionary of a demo recording; the
-fields listed in `UNPUBLISHED` are left for people to find.
+Bus A is CAN FD (500 kbit/s, 2 Mbit/s), 11-bit identifiers; bus B is CAN 2.0B (250 kbit/s), 29-bit identifiers with
+J1939 numbering: in public parameter groups is what SAE J1939-71 puts there (engine hours, coolant, speed in km/h,
+battery voltage), all else is in proprietary groups. What the builders published is the dictionary of a demo
+recording; the fields listed in `UNPUBLISHED` are left for people to find.
 """
 
 from __future__ import annotations
@@ -154,10 +155,10 @@ PLANS: tuple[Plan, ...] = (
     Plan("A", 0x4F0, "AliveHelm", 500, 1, (_counter(0, 8),), jitter_ms=2),
     Plan("A", 0x4F1, "AlivePods", 500, 1, (_counter(0, 8),), jitter_ms=2),
     Plan("A", 0x4F2, "AlivePacks", 500, 1, (_counter(0, 8),), jitter_ms=2),
-    Plan("B", 0x0CF12A17, "GensetSpeed", 20, 8, (
+    Plan("B", 0x0CFF2A17, "GensetSpeed", 20, 8, (
         _part("speed", 24, 16, "genset_rpm", 0.125, unit="1/min"), _part("power", 40, 8, "genset_kw", 0.25, unit="kW"),
         _counter(56, 8)), jitter_ms=0.3),
-    Plan("B", 0x18FD0917, "CoolantLoop", 500, 8, (
+    Plan("B", 0x18FF0917, "CoolantLoop", 500, 8, (
         _part("temperature", 0, 8, "coolant_c", 1, -40, "°C"), _part("oil", 24, 8, "oil_bar", 0.04, unit="bar"),
         _counter(56, 8)), jitter_ms=3),
     Plan("B", 0x18FECA17, "ActiveFaults", 1000, 8, (), jitter_ms=4, fixed=bytes.fromhex("40FF6E0003010000")),
@@ -165,7 +166,7 @@ PLANS: tuple[Plan, ...] = (
         _part("temperature", 0, 16, "cabin_c", 0.03125, -273, "°C"),
         _part("wanted", 16, 8, "cabin_wanted_c", 0.5, unit="°C"), _part("fan", 24, 8, "fan_pct", 0.4, unit="%"),
         _counter(56, 8)), jitter_ms=5),
-    Plan("B", 0x1CECFF17, "LongMessageStart", 1000, 8, (), jitter_ms=1, fixed=bytes.fromhex("201C0004FF17FE00")),
+    Plan("B", 0x1CECFF17, "LongMessageStart", 1000, 8, (), jitter_ms=1, fixed=bytes.fromhex("201C0004FF17FF00")),
     Plan("B", 0x1CEBFF17, "LongMessage", 1000, 8, (_part("packet", 0, 8, role="counter"),), jitter_ms=2,
         burst=4, spacing_ms=50, texts=(b"TERN ha", b"rbour f", b"erry 04", b"1 ready")),
     Plan("B", 0x18EF2117, "DoorSwitches", 100, 8, (
@@ -173,7 +174,7 @@ PLANS: tuple[Plan, ...] = (
         _part("aft", 2, 2, "door-aft", role="flag", texts=_OPEN),
         _part("lights", 8, 2, "lights", role="flag", texts={0: "off", 1: "on"})), jitter_ms=2,
         fixed=bytes.fromhex("0000FFFFFFFFFFFF")),
-    Plan("B", 0x18FEFC21, "TankLevels", 1000, 8, (
+    Plan("B", 0x18FF4121, "TankLevels", 1000, 8, (
         _part("fuel", 8, 8, "fuel_pct", 0.4, unit="%"), _part("water", 16, 8, "water_pct", 0.4, unit="%")),
         jitter_ms=6, fixed=b"\xff" * 8),
     Plan("B", 0x18FEE517, "RunningHours", 1000, 8, (_part("hours", 0, 32, "hours", 0.05, unit="h"),), jitter_ms=4,
@@ -181,7 +182,7 @@ PLANS: tuple[Plan, ...] = (
     Plan("B", 0x18FEEE17, "GensetTemperatures", 1000, 8, (
         _part("coolant", 0, 8, "coolant_c", 1, -40, "°C"),), jitter_ms=4, fixed=b"\xff" * 8),
     Plan("B", 0x18FEF117, "HotelSpeed", 100, 8, (
-        _part("speed", 8, 16, "speed_kn", 1 / 256, unit="kn"),), jitter_ms=2, fixed=b"\xff" * 8),
+        _part("speed", 8, 16, "speed_kmh", 1 / 256, unit="km/h"),), jitter_ms=2, fixed=b"\xff" * 8),
     Plan("B", 0x18FEF721, "HotelPower", 1000, 8, (
         _part("voltage", 32, 16, "volts/24", 0.05, unit="V"),), jitter_ms=4, fixed=b"\xff" * 8),
 )  # fmt: skip

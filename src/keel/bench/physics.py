@@ -34,7 +34,7 @@ class Boat:
         self.port_rpm = self.star_rpm = self.port_nm = self.star_nm = 0.0
         self.port_temp_c = self.star_temp_c = 31.0
         self.speed_kn, self.heading_deg = 0.0, 74.0
-        self.lat_deg, self.lon_deg = 57.105, 9.988
+        self.lat_deg, self.lon_deg = 0.1, -30.0
         self.charge_pct, self.charge2_pct = 82.0, 79.5
         self.volts = self.volts2 = 640.0
         self.amps = self.amps2 = 0.0
@@ -94,7 +94,8 @@ class Boat:
         self.heading_deg = (self.heading_deg + self.rudder_deg * self.speed_kn * 0.012 * dt * 10) % 360
         metres = self.speed_kn * 0.5144 * dt
         self.lat_deg += metres * math.cos(math.radians(self.heading_deg)) / 111_200
-        self.lon_deg += metres * math.sin(math.radians(self.heading_deg)) / 60_400
+        # So near the equator a degree is about as long both ways.
+        self.lon_deg += metres * math.sin(math.radians(self.heading_deg)) / 111_300
         self.trim_deg += ((self.speed_kn * 0.55 + 0.4 * noise[3]) - self.trim_deg) * dt / 2
         self.trim_star_deg += ((self.speed_kn * 0.52 + 0.4 * noise[4]) - self.trim_star_deg) * dt / 2
 
@@ -170,6 +171,7 @@ class Boat:
         for key in ("door-fore", "door-aft"):
             track[key] = np.full(steps, 1.0 if controls[key] == "open" else 0.0)
         track["lights"] = np.full(steps, 1.0 if controls["lights"] == "on" else 0.0)
+        track["speed_kmh"] = track["speed_kn"] * 1.852
         track["shore"] = np.full(steps, 1.0 if controls["shore"] == "plugged" else 0.0)
         track["cabin_wanted_c"] = np.full(steps, float(controls["cabin"]))
         track["panel_dead"] = np.full(steps, 1.0 if controls["fault-panel"] == "on" else 0.0)

@@ -42,11 +42,11 @@ def import_command(
     done = import_into(files, output, (bit_rate, fast_bit_rate), found)
     if found is not None:
         remember(_head(files[0]), found)
-    skipped = sum(account.skipped_total + account.missing for *_, account in done.accounts)
-    if skipped > done.frames:
-        # It is kept, but whoever imports by a script should look at it.
-        say(f"keel: more was skipped ({skipped}) than read: look at the reasons above, and at --preview")
-        raise typer.Exit(FAILED)
+    for path, name, _, account in done.accounts:
+        if name == "delimited text" and account.skipped_total > account.frames:
+            # It is kept, but the columns were most likely misread, and whoever imports by a script should know.
+            say(f"keel: {path}: more rows were skipped ({account.skipped_total}) than read: look at --preview")
+            raise typer.Exit(FAILED)
 
 
 def _head(path: Path) -> bytes:
