@@ -116,7 +116,7 @@ def _memory(path: Path, of: str) -> Figure:
     """Private memory of a process that asked, counted and measured all of it."""
     script = (
         "import sys, keel; from keel.app.desk import warm_up; warm_up(); r = keel.open(sys.argv[1]); "
-        "len(r.frames('bytes:\"?? B0\"')); r.stats('moved@1'); r.stats(); "
+        "len(r.frames('bytes:\"?? 5E\"')); r.stats('moved@1'); r.stats(); "
         "print(open('/proc/self/smaps_rollup').read())"
     )
     said = subprocess.run([sys.executable, "-c", script, str(path)], capture_output=True, text=True, check=True).stdout

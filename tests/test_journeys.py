@@ -167,7 +167,7 @@ def test_from_the_bench_to_a_named_field_and_back_another_day(start: Start, tmp_
     t.until("frames shown, as CSV")
     t.keys("Enter")
     t.until("esc leave", gone=True)
-    t.until("saved tern")
+    t.until("-frames.csv")
     t.keys("q")
     t.until("EXIT 0")
     assert any(len(p.read_text().splitlines()) > 100 for p in tmp_path.glob("*.csv"))

@@ -23,6 +23,7 @@ from keel.errors import (
     KeelError,
     NotARecording,
     RecordingBusy,
+    RecordingDamaged,
     RecordingError,
     UnknownFormat,
 )
@@ -39,6 +40,7 @@ __all__ = [
     "KeelError",
     "NotARecording",
     "RecordingBusy",
+    "RecordingDamaged",
     "RecordingError",
     "UnknownFormat",
     "__version__",

@@ -5,7 +5,8 @@
     │   └── UnknownFormat     no reader recognises the content
     ├── RecordingError        a recording cannot be opened or written     (also OSError)
     │   ├── NotARecording
-    │   └── RecordingBusy     another recorder is writing to it
+    │   ├── RecordingBusy     another recorder is writing to it
+    │   └── RecordingDamaged  what stands in a file is not what was written
     ├── AskError              an ask does not parse or check              (also ValueError)
     ├── FieldError            a bit field does not fit                    (also ValueError)
     └── ControlError          a bench control does not exist or refuses   (also ValueError)
@@ -53,6 +54,10 @@ class NotARecording(RecordingError):
 
 class RecordingBusy(RecordingError):
     """Another recorder is writing to the recording."""
+
+
+class RecordingDamaged(RecordingError):
+    """What stands in a file is not what was written."""
 
 
 class AskError(KeelError, ValueError):

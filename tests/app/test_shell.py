@@ -6,9 +6,12 @@ from functools import partial
 from pathlib import Path
 
 import pytest
+from rich.text import Text
 
+from keel.app.bars import Pointer
 from keel.app.main import KeelApp
-from tests.app.driving import LARGE, NARROW, WIDE, is_open, notes, opened, shown, until
+from keel.app.state import State
+from tests.app.driving import LARGE, NARROW, WIDE, is_open, notes, opened, plain_recording, shown, until
 
 
 @pytest.mark.parametrize("size", [WIDE, NARROW, LARGE, (60, 16)])
@@ -81,3 +84,39 @@ async def test_something_that_is_no_recording_is_said_in_one_line(
     app = KeelApp(tmp_path / "nowhere.keel")
     async with app.run_test(size=WIDE) as pilot:
         await until(pilot, lambda: "not a recording" in notes(app))
+
+
+async def test_damage_is_found_behind_the_views_told_and_stays_in_the_head(
+    plain: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("keel.app.desk.CHECK_AFTER_S", 0.0)
+    (segment,) = (plain / "segments").glob("*.arrow")
+    content = bytearray(segment.read_bytes())
+    content[len(content) // 2] ^= 0xFF
+    segment.write_bytes(content)
+    async with opened(plain) as (app, pilot):
+        await until(pilot, lambda: app.head.damaged)
+        assert f"segments/{segment.name}: 4096 bytes are in blocks with a wrong checksum" in notes(app)
+        (head,) = app.head.paint(160, 1)
+        assert "✕ a file is damaged" in head.text()
+        # Another recording is another matter.
+        app.switch(plain_recording(plain.parent / "other.keel"), State())
+        await until(pilot, lambda: app.picture is not None)
+        assert app.head.damaged == 0
+
+
+def test_what_an_ask_means_wrongly_is_marked_as_a_whole() -> None:
+    for text, at, marked in (
+        ('bus:"engine bus" or fault', 4, '"engine bus"'),
+        (r'name:"a \" b" fault', 5, r'"a \" b"'),
+        ("(id:100 or wrong) fault", 11, "wrong"),
+        ("fault (", 6, "("),
+    ):
+        shown = Text(text)
+        pointer = Pointer()
+        pointer.at = at
+        pointer.highlight(shown)
+        assert [text[span.start : span.end] for span in shown.spans] == [marked]
+    untouched = Text("fault")
+    Pointer().highlight(untouched)
+    assert not untouched.spans

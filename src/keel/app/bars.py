@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -18,6 +19,8 @@ from keel.app.actions import Action, actions_in
 from keel.app.asks import remembered
 from keel.app.paper import Line, Sheet
 from keel.app.state import VIEWS
+
+_WORD = re.compile(r'"(?:[^"\\]|\\.)*"?|[^\s()]+')
 
 
 class ViewBar(Sheet):
@@ -107,8 +110,8 @@ class Pointer(Highlighter):
         """Mark what cannot be understood."""
         if self.at is not None and text.plain:
             start = min(self.at, len(text.plain) - 1)
-            word = len(text.plain[start:].split(" ", 1)[0]) or 1
-            text.stylize("bold underline #f0716a", start, start + word)
+            word = _WORD.match(text.plain, start)
+            text.stylize("bold underline #f0716a", start, word.end() if word else start + 1)
 
 
 class AskInput(Input):

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from keel.app.picture import Picture, Wish
-from keel.errors import KeelError, NotARecording, RecordingError
+from keel.errors import KeelError, NotARecording, RecordingDamaged
 
 if TYPE_CHECKING:
     from keel.store.recording import Recording
@@ -119,7 +119,7 @@ class Desk:
         try:
             for finding in verify(self.folder, breathe, lambda: self._closed):
                 hint = "keel verify --repair keeps what is whole"
-                self._deliver(RecordingError(finding.file, f"{finding.what}; {hint}"))
+                self._deliver(RecordingDamaged(finding.file, f"{finding.what}; {hint}"))
         except KeelError as error:
             self._deliver(error)
 

@@ -174,9 +174,11 @@ SHARED = (
 )
 ASKS = (
     ("id:1A0  id:1A0..1AF  id:18FE??17", "identifiers: one, a range, with any digit; id:1A0,220 for several"),
-    ("name:Pack*  bus:a  dir:tx", "message names, buses, direction"),
+    ("id:none", "frames without an identifier, as error frames"),
+    ('name:Pack*  bus:a  bus:"engine bus"', "message names and buses; * and ? for what may vary, quotes where needed"),
+    ("dir:tx", "direction: rx or tx"),
     ('len>8  bytes:"5E ?? 04"  bytes@2:FF', "payload: its length, bytes anywhere, bytes in one place"),
-    ('text:"ready"', "text in the payload"),
+    ('text:"ready"', 'text in the payload, in any case (exactly so: bytes:"72 65 61 64 79")'),
     ("fault  fault:crc,ack", "faulty frames, or some classes"),
     ("moved  moved@3  bit@17:1", "the payload changed, byte 3 of it did, a bit stands so"),
     ("near(fault within 50ms)", "what happened about it"),

@@ -23,6 +23,8 @@ class Head(Sheet):
         super().__init__(id="head")
         self._title = name
         self.picture: Picture | None = None
+        self.damaged = 0
+        """So many files of the recording are not what was written."""
 
     def show(self, picture: Picture) -> None:
         """Show another moment."""
@@ -48,6 +50,9 @@ class Head(Sheet):
         at = line.put(at, f"{words.count(picture.snapshot.frames)} frames", style("text", "panel")) + 3
         if picture.snapshot.live:
             at = line.put(at, f"{picture.rate_hz:.0f}/s".rjust(7), style("text", "panel")) + 3
+        if self.damaged:
+            files = "a file is" if self.damaged == 1 else f"{self.damaged} files are"
+            at = line.put(at, f"✕ {files} damaged", style("coral", "panel", True)) + 3
         faults = picture.faults
         lost = manifest.lost + (picture.status.lost if picture.status else 0)
         tail = f"✕ {words.count(faults)} faults" if faults else "· no faults"

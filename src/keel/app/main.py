@@ -393,8 +393,8 @@ class KeelApp(Steering):
     @work(thread=True, group="save")
     def _save(self, job: Any, path: str) -> None:
         try:
-            job()
+            lost = job()
         except (KeelError, OSError) as error:
             self.call_from_thread(self.tell, str(error), 8, True)
         else:
-            self.call_from_thread(self.tell, f"saved {path}")
+            self.call_from_thread(self.tell, "; ".join((f"saved {path}", *lost)), 8 if lost else 4, bool(lost))

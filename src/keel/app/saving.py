@@ -77,26 +77,29 @@ def offers(picture: Picture, subject: Subject) -> list[Offer]:
     return found
 
 
-def save(kind: str, path: Path, picture: Picture, subject: Subject) -> None:
-    """Save one of the `offers`.
+def save(kind: str, path: Path, picture: Picture, subject: Subject) -> list[str]:
+    """Save one of the `offers`; gives back what the file could not say of it.
 
     Raises:
         KeelError: the path's ending names no form we draw.
         OSError: the file cannot be written.
     """
-    pick, result, candidate = subject.pick, subject.result, subject.candidate
+    pick = subject.pick
     if kind.startswith("values"):
         _save_values(kind, path, picture, subject)
-        return
-    if kind.startswith("report"):
+    elif kind.startswith("report"):
         _save_report(kind, path, subject)
-        return
-    if kind in ("loom", "ribbon") and pick is not None:
+    elif kind in ("loom", "ribbon") and pick is not None:
         _save_payloads(kind, path, picture, pick)
-        return
-    if kind == "csv":
-        _save_csv(path, picture)
-        return
+    elif kind == "csv":
+        return _save_csv(path, picture)
+    else:
+        _save_chart(kind, path, picture, subject)
+    return []
+
+
+def _save_chart(kind: str, path: Path, picture: Picture, subject: Subject) -> None:
+    pick, result, candidate = subject.pick, subject.result, subject.candidate
     from keel.draw.charts import draw_candidate, draw_cycles, draw_load
 
     manifest = picture.snapshot.manifest
@@ -127,20 +130,20 @@ def save(kind: str, path: Path, picture: Picture, subject: Subject) -> None:
         )
 
 
-def _save_csv(path: Path, picture: Picture) -> None:
+def _save_csv(path: Path, picture: Picture) -> list[str]:
     from keel.app.pages import all_matches
     from keel.ask.rows import frames_at
-    from keel.formats.rows import csv_text
+    from keel.formats.exporting import Setting, open_writer
 
     names = {key: m.name for key, m in picture.messages.items()}
-    buses = picture.snapshot.manifest.bus_names
     matches = all_matches(picture)
-    count = len(matches)
-    with path.open("w", encoding="utf-8", newline="") as file:
-        for at in range(0, max(count, 1), BLOCK):
-            numbers = matches.numbers(at, min(at + BLOCK, count))
-            batch = frames_at(matches, at, min(at + BLOCK, count))
-            file.write(csv_text(batch, buses, picture.whole.start, names, (numbers + 1).tolist(), at == 0))
+    writer = open_writer(path, "csv", Setting(picture.snapshot.manifest.bus_names, picture.whole.start, names, [], {}))
+    try:
+        for at in range(0, len(matches), BLOCK):
+            writer.write(frames_at(matches, at, at + BLOCK), matches.numbers(at, at + BLOCK))
+    finally:
+        writer.close()
+    return writer.losses.sentences()
 
 
 def _save_values(kind: str, path: Path, picture: Picture, subject: Subject) -> None:

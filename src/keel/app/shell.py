@@ -29,7 +29,7 @@ from keel.app.paper import Line, Sheet
 from keel.app.shelf import Shelf
 from keel.app.state import COMPARE, FRAMES, HEALTH, VALUES, VIEWS, History, State
 from keel.app.tape import Tape
-from keel.errors import AskError, KeelError
+from keel.errors import AskError, KeelError, RecordingDamaged
 from keel.model.span import moved
 
 if TYPE_CHECKING:
@@ -130,6 +130,7 @@ class Shell(Careful):
         if self._desk is not None:
             self._desk.close()
         self.history = History()
+        self.head.damaged = 0
         self._desk = Desk(folder, self._deliver)
         self.editing = Editing(folder, self._desk, self.history)
         self.views[COMPARE].home = folder
@@ -156,6 +157,7 @@ class Shell(Careful):
 
     def _receive(self, news: Picture | KeelError) -> None:
         if isinstance(news, KeelError):
+            self.head.damaged += isinstance(news, RecordingDamaged)
             self.tell_once(self._why(news))
             return
         with self.telling():

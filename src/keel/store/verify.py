@@ -95,7 +95,7 @@ def check_segment(folder: Path, entry: SegmentEntry) -> list[Finding]:
         found.append(Finding(entry.number, name, f"is cut: {size} of {entry.bytes} bytes are there", bad))
     elif bad:
         wrong = sum(end - start for start, end in bad)
-        found.append(Finding(entry.number, name, f"{len(bad)} blocks ({wrong} bytes) have a wrong checksum", bad))
+        found.append(Finding(entry.number, name, f"{wrong} bytes are in blocks with a wrong checksum", bad))
     elif size > entry.bytes:
         found.append(Finding(entry.number, name, f"has {size} bytes, should have {entry.bytes}", [(0, 0)]))
     return found
