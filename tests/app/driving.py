@@ -25,6 +25,11 @@ def shown(app: KeelApp, name: str | None = None) -> str:
     return "\n".join(line.text() for line in view.paint(view.size.width, view.size.height))
 
 
+def on_screen(app: KeelApp, row: int) -> str:
+    """What the terminal has in a row by now, whoever painted it."""
+    return "".join(segment.text for segment in app.screen._compositor.render_strips()[row])
+
+
 def said(app: KeelApp) -> str:
     """The result line."""
     return app.asking.result._text

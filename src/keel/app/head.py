@@ -23,8 +23,12 @@ class Head(Sheet):
         super().__init__(id="head")
         self._title = name
         self.picture: Picture | None = None
-        self.damaged = 0
+        self._damaged = 0
+
+    def say_damaged(self, files: int) -> None:
         """So many files of the recording are not what was written."""
+        self._damaged = files
+        self.repaint()
 
     def show(self, picture: Picture) -> None:
         """Show another moment."""
@@ -50,8 +54,8 @@ class Head(Sheet):
         at = line.put(at, f"{words.count(picture.snapshot.frames)} frames", style("text", "panel")) + 3
         if picture.snapshot.live:
             at = line.put(at, f"{picture.rate_hz:.0f}/s".rjust(7), style("text", "panel")) + 3
-        if self.damaged:
-            files = "a file is" if self.damaged == 1 else f"{self.damaged} files are"
+        if self._damaged:
+            files = "a file is" if self._damaged == 1 else f"{self._damaged} files are"
             at = line.put(at, f"✕ {files} damaged", style("coral", "panel", True)) + 3
         faults = picture.faults
         lost = manifest.lost + (picture.status.lost if picture.status else 0)

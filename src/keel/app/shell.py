@@ -74,6 +74,7 @@ class Shell(Careful):
         self.editing: Editing | None = None
         self._received = 0.0
         self._told: set[str] = set()
+        self._damaged: set[str] = set()
         self.views: dict[str, Any] = {}
         self._room = Container(Opening(), id="room")
         self.head = Head(folder.stem if folder else "")
@@ -130,7 +131,8 @@ class Shell(Careful):
         if self._desk is not None:
             self._desk.close()
         self.history = History()
-        self.head.damaged = 0
+        self._damaged.clear()
+        self.head.say_damaged(0)
         self._desk = Desk(folder, self._deliver)
         self.editing = Editing(folder, self._desk, self.history)
         self.views[COMPARE].home = folder
@@ -157,7 +159,9 @@ class Shell(Careful):
 
     def _receive(self, news: Picture | KeelError) -> None:
         if isinstance(news, KeelError):
-            self.head.damaged += isinstance(news, RecordingDamaged)
+            if isinstance(news, RecordingDamaged):
+                self._damaged.add(str(news))
+                self.head.say_damaged(len(self._damaged))
             self.tell_once(self._why(news))
             return
         with self.telling():

@@ -60,7 +60,8 @@ def _signal(
         return message, message.signal(difference.signal)
     if difference.field is None:
         return None, None
-    name = f"bits {difference.field.start}–{max(difference.field.bits)}"
+    first, last = min(difference.field.bits), max(difference.field.bits)
+    name = f"bit {first}" if first == last else f"bits {first}–{last}"
     made = Signal(name, difference.field)
     holder = message or Message(side.bus(key), *unpack_key(key)[1:], found.name(difference.key) or "raw")
     return replace(holder, signals=(*holder.signals, made)), made
