@@ -188,8 +188,7 @@ def test_words_correct_a_guess_and_say_what_is_wrong() -> None:
     assert "time" in Layout("comma", ("id",)).problem() and "identifier" in Layout("comma", ("time",)).problem()
 
 
-def test_a_layout_that_was_set_is_remembered_for_texts_like_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("keel.formats.layout.user_config_path", lambda _: tmp_path)
+def test_a_layout_that_was_set_is_remembered_for_texts_like_it() -> None:
     set_by_hand = guessed(BYTES).corrected("unit=s")
     assert remembered(BYTES.encode()) is None
     remember(BYTES.encode(), set_by_hand)

@@ -6,6 +6,7 @@ import errno
 import json
 import subprocess
 import sys
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -205,6 +206,21 @@ def test_the_status_is_read_as_it_was_written_or_not_at_all(tmp_path: Path) -> N
     write_status(tmp_path, status)
     assert read_status(tmp_path) == status
     (tmp_path / "status.json").write_text(json.dumps({"strange": 1}))
+    assert read_status(tmp_path) is None
+
+
+@pytest.mark.parametrize("odd", ["text", None, [1], {"a": 1}, 1e300, True, "\x1b[31m"])
+def test_what_a_status_cannot_say_is_not_believed(tmp_path: Path, odd: object) -> None:
+    whole = Status(12, 1.5, 100, 3, 0.25, {"lamp": "on"}, "no", "full", 2)
+    (tmp_path / "status.json").write_text(json.dumps(dict.fromkeys(asdict(whole), odd)))
+    said = read_status(tmp_path)
+    assert said is not None
+    for name, default in asdict(Status()).items():
+        value = getattr(said, name)
+        assert value == default or type(value) in (type(default), type(odd)), name
+        if isinstance(default, int | float):
+            assert value + 1 > value or value > 1e9, name
+    (tmp_path / "status.json").write_text(json.dumps([odd]))
     assert read_status(tmp_path) is None
 
 

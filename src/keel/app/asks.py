@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import json
-from pathlib import Path
 from typing import TYPE_CHECKING
 
-from platformdirs import user_config_path
+from keel.model.settings import remember_setting, settings, words_of
 
 if TYPE_CHECKING:
     from keel.store.manifest import Manifest
@@ -14,50 +12,27 @@ if TYPE_CHECKING:
 MOST_REMEMBERED = 100
 
 
-def _read(path: Path) -> dict[str, object]:
-    try:
-        known = json.loads(path.read_text(encoding="utf-8"))
-        return known if isinstance(known, dict) else {}
-    except (OSError, ValueError):
-        return {}
-
-
-def _config() -> Path:
-    return user_config_path("keel") / "asks.json"
-
-
-def _write(changed: dict[str, object]) -> None:
-    path = _config()
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text(json.dumps(changed, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
-    except OSError:
-        # What cannot be remembered is forgotten; the ask itself works.
-        return
-
-
 def user_asks() -> dict[str, str]:
     """The user's named asks."""
-    named = _read(_config()).get("named")
+    named = settings("asks").get("named")
     return {str(k): str(v) for k, v in named.items()} if isinstance(named, dict) else {}
 
 
 def keep_user_ask(name: str, text: str) -> None:
     """Keep an ask under a name for all recordings."""
-    _write({**_read(_config()), "named": {**user_asks(), name: text}})
+    remember_setting("asks", "named", {**user_asks(), name: text})
 
 
 def remembered() -> list[str]:
     """Asks entered before, newest first."""
-    known = _read(_config()).get("history")
-    return [str(text) for text in known] if isinstance(known, list) else []
+    return words_of(settings("asks").get("history"))
 
 
 def remember(text: str) -> None:
     """Remember an ask that was entered."""
     if text:
         kept = [text, *(old for old in remembered() if old != text)]
-        _write({**_read(_config()), "history": kept[:MOST_REMEMBERED]})
+        remember_setting("asks", "history", kept[:MOST_REMEMBERED])
 
 
 def keep_in(manifest: Manifest, name: str, text: str) -> None:

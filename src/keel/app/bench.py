@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass
+from typing import Any
 
 from textual import events
 from textual.message import Message
@@ -12,6 +15,7 @@ from keel.app.picture import Picture
 from keel.app.sketch import ROWS, sketch
 from keel.app.strokes import bar
 from keel.bench.controls import CONTROLS, Control
+from keel.errors import ControlError
 
 TITLE, CHOICES = 4, 32
 SAYS = (
@@ -33,6 +37,16 @@ SAYS = (
     ("CabinClimate", "temperature"),
     ("DoorSwitches", "fore"),
 )
+
+
+def _believed(settings: Mapping[str, Any]) -> dict[str, str]:
+    """Of what a recorder says of the controls, all that can be."""
+    found = {}
+    for control in CONTROLS:
+        if control.name in settings:
+            with suppress(ControlError):
+                found[control.name] = control.check(str(settings[control.name]))
+    return found
 
 
 class Bench(Sheet):
@@ -57,8 +71,7 @@ class Bench(Sheet):
     def show(self, picture: Picture) -> None:
         """Show another moment."""
         self.picture = picture
-        controls = picture.status.controls if picture.status else {}
-        self._settings = {name: str(value) for name, value in controls.items()}
+        self._settings = _believed(picture.status.controls if picture.status else {})
         # What was asked shows at once; it is forgotten when the bench says the same.
         self._asked = {n: v for n, v in self._asked.items() if self._settings.get(n) != v}
         self.repaint()

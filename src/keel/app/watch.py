@@ -12,7 +12,6 @@ from keel.app.nothing import nothing_lines
 from keel.app.paper import Line
 from keel.app.payloads import next_form
 from keel.app.picture import Hush, Picture
-from keel.app.preferences import prefer, preference
 from keel.app.ribbon import bytes_that_fit, ribbon, value_lines
 from keel.app.roster import GROUPS, Heading, Range, Roster, arrange, range_of, terms_of
 from keel.app.rows import Column, fit, window
@@ -20,6 +19,7 @@ from keel.app.watchrow import FRESH_NS, heading_line, row_line
 from keel.ask.narrowing import of_key_among
 from keel.measure.cycles import heard_in
 from keel.model.identity import key_words
+from keel.model.settings import remember_setting, settings, words_of
 from keel.model.span import Span
 
 COLUMNS = (
@@ -75,7 +75,7 @@ class Watch(Listed):
         self._form = "hex"
         self._top = self._first_byte = 0
         self._heads: list[tuple[int, int, str]] = []
-        self._hidden = set(preference("watch hides") or [])
+        self._hidden = set(words_of(settings("views").get("watch hides")))
 
     @property
     def _keys(self) -> tuple[int, ...]:
@@ -290,7 +290,7 @@ class Watch(Listed):
     def toggle_column(self, name: str) -> None:
         """Show or hide a column; remembered."""
         self._hidden ^= {name}
-        prefer("watch hides", sorted(self._hidden))
+        remember_setting("views", "watch hides", sorted(self._hidden))
         self.repaint()
 
     def do_open_row(self) -> None:

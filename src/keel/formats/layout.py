@@ -10,16 +10,13 @@ Column words are those of `ROLES`; ``byte`` at the end holds for all columns tha
 from __future__ import annotations
 
 import hashlib
-import json
 import re
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Any
-
-from platformdirs import user_config_path
 
 from keel.errors import InputError
 from keel.formats.rows import CSV_HEADER
+from keel.model.settings import remember_setting, settings
 
 ROLES = ("-", "time", "id", "payload", "byte", "bus", "len", "dlc", "dir", "ext", "kind", "fd", "brs", "esi", "faults")
 """What a column may hold; the place is the number compiled code knows it by."""
@@ -305,10 +302,6 @@ def _unit(times: list[str], title: str) -> str:
     return "s"
 
 
-def _remembered_path() -> Path:
-    return user_config_path("keel") / "layouts.json"
-
-
 def fingerprint(head: bytes) -> str:
     """What tells texts of one layout: the first line if it is a header, else the shape of its cells."""
     first = head.decode("utf-8-sig", "replace").split("\n", 1)[0].strip()
@@ -320,19 +313,11 @@ def fingerprint(head: bytes) -> str:
 def remembered(head: bytes) -> Layout | None:
     """The layout that a person set for texts like this one."""
     try:
-        known = json.loads(_remembered_path().read_text(encoding="utf-8"))
-        return Layout("comma", ()).corrected(known[fingerprint(head)])
-    except (OSError, ValueError, KeyError, InputError):
+        return Layout("comma", ()).corrected(str(settings("layouts")[fingerprint(head)]))
+    except (KeyError, InputError):
         return None
 
 
 def remember(head: bytes, layout: Layout) -> None:
     """Remember the layout for texts like this one."""
-    path = _remembered_path()
-    try:
-        known = json.loads(path.read_text(encoding="utf-8"))
-    except (OSError, ValueError):
-        known = {}
-    known[fingerprint(head)] = layout.words()
-    path.parent.mkdir(parents=True, exist_ok=True)
-    path.write_text(json.dumps(known, indent=1) + "\n", encoding="utf-8")
+    remember_setting("layouts", fingerprint(head), layout.words())

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import MISSING, asdict, fields
-from typing import Any
+from dataclasses import MISSING, asdict, fields, replace
+from typing import Any, TypeVar
 
-from keel.model.fields import BitField
 from keel.model.identity import Form
-from keel.signals.dictionary import Dictionary, Message, Signal, TextField
+from keel.signals.dictionary import Dictionary, Message, Signal
 
+T = TypeVar("T")
 _FIELD = ("start", "length", "order", "signed")
 
 
@@ -18,7 +18,11 @@ def messages_to_json(dictionary: Dictionary) -> list[dict[str, Any]]:
 
 
 def messages_from_json(data: list[dict[str, Any]], name: str = "") -> Dictionary:
-    """The inverse of `messages_to_json`."""
+    """The inverse of `messages_to_json`.
+
+    Raises:
+        AttributeError, KeyError, TypeError, ValueError: something is missing, or not what it should be.
+    """
     return Dictionary(tuple(_message_from(m) for m in data), name)
 
 
@@ -32,11 +36,9 @@ def _message(message: Message) -> dict[str, Any]:
 
 
 def _message_from(data: dict[str, Any]) -> Message:
-    data = dict(data)
-    data["form"] = Form[data["form"].upper()]
-    data["signals"] = tuple(_signal_from(s) for s in data["signals"])
-    data["text_fields"] = tuple(TextField(**t) for t in data.get("text_fields", ()))
-    return Message(**data)
+    form, signals = Form[data["form"].upper()], tuple(_signal_from(s) for s in data["signals"])
+    plain = {name: value for name, value in data.items() if name not in ("form", "signals")}
+    return replace(_typed({**plain, "form": int(form)}, Message), form=form, signals=signals)
 
 
 def _signal(signal: Signal) -> dict[str, Any]:
@@ -48,17 +50,19 @@ def _signal(signal: Signal) -> dict[str, Any]:
 
 
 def _signal_from(data: dict[str, Any]) -> Signal:
-    data = dict(data)
-    where = BitField(*(data.pop(name) for name in _FIELD))
-    page = data.pop("page", None)
+    plain = {name: value for name, value in data.items() if name not in _FIELD}
+    page = plain.pop("page", None)
     if page is not None:
         # As recordings of the first version say it.
-        data["pages"] = [[page, page]]
-    for name in ("pages", "absent", "wrong"):
-        data[name] = tuple((int(low), int(high)) for low, high in data.get(name, ()))
-    data["receivers"] = tuple(data.get("receivers", ()))
-    data["texts"] = {int(raw): text for raw, text in data.get("texts", {}).items()}
-    return Signal(field=where, **data)
+        plain["pages"] = [[page, page]]
+    return _typed({**plain, "field": {name: data[name] for name in _FIELD}}, Signal)
+
+
+def _typed(data: dict[str, Any], kind: type[T]) -> T:
+    """The thing in plain data, each part of it as it is declared."""
+    import msgspec
+
+    return msgspec.convert(data, kind, str_keys=True)
 
 
 def _without_defaults(thing: Signal | Message) -> dict[str, Any]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import time
-from dataclasses import asdict, dataclass, field, fields
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -37,9 +37,6 @@ class Status:
     skipped: int = 0
 
 
-_STATUS = tuple(field.name for field in fields(Status))
-
-
 def write_status(folder: Path, status: Status) -> None:
     """Exchange the status; not made durable, it is only about now."""
     write_atomically(folder / "status.json", json.dumps(asdict(status)), durable=False)
@@ -49,10 +46,17 @@ def read_status(folder: Path) -> Status | None:
     """What the recorder said last, or None if nothing can be read."""
     try:
         found = json.loads((folder / "status.json").read_text(encoding="utf-8"))
-        # A newer recorder may say more.
-        return Status(**{name: found[name] for name in _STATUS if name in found}) if "process" in found else None
-    except (OSError, ValueError, TypeError):
+    except (OSError, ValueError, RecursionError):
         return None
+    if not isinstance(found, dict) or "process" not in found:
+        return None
+    said = {}
+    for name, default in asdict(Status()).items():
+        # A newer recorder may say more, and something else than a recorder anything.
+        kind: type | tuple[type, ...] = (int, float) if isinstance(default, float) else type(default)
+        if isinstance(found.get(name), kind) and not isinstance(found[name], bool):
+            said[name] = found[name]
+    return Status(**said)
 
 
 def ask_control(folder: Path, name: str, value: str) -> None:

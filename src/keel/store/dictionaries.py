@@ -52,7 +52,7 @@ def load_copies(folder: Path, entries: list[DictionaryEntry]) -> tuple[list[Dict
         try:
             data = json.loads((folder / entry.file).read_text(encoding="utf-8"))
             dictionary = messages_from_json(data, entry.name)
-        except (OSError, ValueError, KeyError, TypeError) as error:
+        except (OSError, AttributeError, KeyError, TypeError, ValueError, RecursionError) as error:
             problems.append(f"{folder / entry.file}: the copy of dictionary {entry.name} cannot be read ({error})")
             continue
         found.append(dictionary.on_bus(entry.bus) if entry.bus else dictionary)

@@ -20,6 +20,8 @@ from keel.signals.stored import messages_from_json, messages_to_json
 
 SCHEMA = 2
 FILE = "recording.json"
+MOST_ROWS = 1 << 31
+"""Rows of one segment are counted in 32 bits."""
 
 
 @dataclass(frozen=True)
@@ -32,6 +34,10 @@ class SegmentEntry:
     end: int
     bytes: int = 0
     index_bytes: int = 0
+
+    def __post_init__(self) -> None:
+        if not (0 <= self.rows < MOST_ROWS and self.number >= 0 and self.bytes >= 0 and self.index_bytes >= 0):
+            raise ValueError(f"no segment has number {self.number}, {self.rows} rows and {self.bytes} bytes")
 
 
 @dataclass(frozen=True)
@@ -152,25 +158,38 @@ class Manifest:
 
     @classmethod
     def from_json(cls, data: dict[str, Any]) -> Manifest:
-        """The inverse of `to_json`; keys that a newer minor version added are passed over."""
+        """The inverse of `to_json`; keys that a newer minor version added are passed over.
+
+        Raises:
+            KeyError, TypeError, ValueError: something is missing, or not what it should be.
+        """
+        import msgspec
+
+        def part(name: str, kind: Any) -> Any:
+            return msgspec.convert(data[name], kind, str_keys=True)
+
+        def later(name: str, kind: Any) -> Any:
+            # Recordings from before there was such a thing have none.
+            return part(name, kind) if name in data else []
+
         return cls(
-            name=data["name"],
-            source=data["source"],
-            created=data["created"],
-            buses=[Bus(**b) for b in data["buses"]],
-            segments=[SegmentEntry(**s) for s in data["segments"]],
-            marks=[Mark(**m) for m in data["marks"]],
+            name=part("name", str),
+            source=part("source", str),
+            created=part("created", int),
+            buses=part("buses", list[Bus]),
+            segments=part("segments", list[SegmentEntry]),
+            marks=part("marks", list[Mark]),
             dictionary=messages_from_json(data["dictionary"]),
-            dictionaries=[DictionaryEntry(**d) for d in data.get("dictionaries", [])],
-            notes=data["notes"],
-            lost=data["lost"],
-            comments=[Comment(**c) for c in data["comments"]],
-            asks=[NamedAsk(**a) for a in data["asks"]],
-            checks=data["checks"],
-            nominal={int(key): ns for key, ns in data["nominal"].items()},
-            packed=data["packed"],
-            readings=[Reading(**r) for r in data.get("readings", [])],
-            pages=[Page(p["name"], tuple(p["signals"])) for p in data.get("pages", [])],
+            dictionaries=later("dictionaries", list[DictionaryEntry]),
+            notes=part("notes", list[str]),
+            lost=part("lost", int),
+            comments=part("comments", list[Comment]),
+            asks=part("asks", list[NamedAsk]),
+            checks=part("checks", list[str]),
+            nominal=part("nominal", dict[int, int]),
+            packed=part("packed", bool),
+            readings=later("readings", list[Reading]),
+            pages=later("pages", list[Page]),
         )
 
 
@@ -186,13 +205,13 @@ def load_manifest(folder: Path) -> Manifest:
         schema = data["schema"]
     except FileNotFoundError:
         raise NotARecording(str(folder), f"not a recording: it has no {FILE}") from None
-    except (OSError, ValueError, KeyError, TypeError) as error:
+    except (OSError, ValueError, KeyError, TypeError, RecursionError) as error:
         raise NotARecording(str(folder / FILE), f"cannot be read ({error})") from None
     if schema != SCHEMA:
-        raise RecordingError(str(folder), f"schema version {schema}, but this Keel reads version {SCHEMA}")
+        raise RecordingError(str(folder), f"schema version {schema!r}, but this Keel reads version {SCHEMA}")
     try:
         return Manifest.from_json(data)
-    except (KeyError, TypeError, ValueError) as error:
+    except (AttributeError, KeyError, TypeError, ValueError) as error:
         raise NotARecording(str(folder / FILE), f"does not hold a manifest ({error!r})") from None
 
 

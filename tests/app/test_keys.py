@@ -1,0 +1,131 @@
+"""Every key in every view, on recordings of every kind, in any order: nothing ends the app, and every view paints."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from random import Random
+
+import pytest
+from textual.pilot import Pilot
+
+from keel.app.actions import ACTIONS, EVERYWHERE, actions_in
+from keel.app.main import KeelApp
+from keel.app.state import VIEWS
+from keel.model.faults import Fault
+from keel.model.fields import BitField
+from keel.model.frames import Flag
+from keel.model.identity import Form
+from keel.signals.dictionary import Dictionary, Message
+from keel.signals.signal import Signal
+from tests.app.driving import opened, plain_recording, until
+from tests.making import START, Row, batch, new_recording, recorded
+
+PRESSES = 90
+PAGES = (
+    Signal("page", BitField(0, 8), role="selector"),
+    Signal("level", BitField(8, 8), unit="mm", pages=((1, 1),), absent=((20, 30),)),
+    Signal("mode", BitField(8, 2), pages=((2, 3),), texts={0: "off", 1: "on"}),
+)
+
+
+def empty(folder: Path) -> None:
+    new_recording(folder)
+
+
+def one_frame(folder: Path) -> None:
+    recorded(folder, batch([Row(START, 0x100, b"\x01")]))
+
+
+def nothing_but_faults(folder: Path) -> None:
+    faulty = [
+        Row(START + i * 1_000_000, 0, form=Form.NONE, flags=int(Flag.ERROR), faults=int(Fault.STUFF)) for i in range(20)
+    ]
+    recorded(folder, batch(faulty))
+
+
+def no_payloads(folder: Path) -> None:
+    rows = [Row(START + i * 1_000_000, 0x100 + i % 3, flags=int(Flag.REMOTE)) for i in range(30)]
+    recorded(folder, batch(rows))
+
+
+def a_clock_that_steps_back(folder: Path) -> None:
+    rows = [Row(START + (i % 10) * 1_000_000, 0x100, bytes([i])) for i in range(40)]
+    recorded(folder, batch(rows[:20]), batch(rows[20:]))
+
+
+def with_a_dictionary(folder: Path) -> None:
+    book = Dictionary((Message("a", Form.BASE, 0x100, "Paged", PAGES),))
+    recorded(folder, batch([Row(START + i * 10_000_000, 0x100, bytes([i % 4, i])) for i in range(50)]), dictionary=book)
+
+
+RECORDINGS: dict[str, Callable[[Path], object]] = {
+    f.__name__: f
+    for f in (empty, one_frame, nothing_but_faults, no_payloads, a_clock_that_steps_back, with_a_dictionary)
+}
+RECORDINGS["plain"] = plain_recording
+
+
+def paints(app: KeelApp) -> bool:
+    """Whether all that is on the screen can be painted, at its full width."""
+    for sheet in (app.views[app.state.view], app.head, app.tape, app.bar, app.keys):
+        width, height = sheet.size
+        if any(line.width != width for line in sheet.paint(width, height)):
+            return False
+    return True
+
+
+async def press(app: KeelApp, pilot: Pilot[None], key: str) -> None:
+    """Press a key; a window that opens is left again."""
+    await pilot.press(key)
+    for _ in range(3):
+        if len(app.screen_stack) == 1 and not app.asking.typing:
+            break
+        await pilot.press("escape")
+
+
+@pytest.mark.parametrize("kind", RECORDINGS)
+async def test_any_keys_in_any_order_end_nothing(kind: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    RECORDINGS[kind](tmp_path / "r.keel")
+    random = Random(f"keys on {kind}")
+    app = KeelApp(tmp_path / "r.keel")
+    async with app.run_test(size=(120, 34)) as pilot:
+        await until(pilot, lambda: app.picture is not None)
+        pressed = []
+        for _ in range(PRESSES):
+            if random.random() < 0.15:
+                key = random.choice([number for number, _ in VIEWS.values()])
+            else:
+                action = random.choice(
+                    [a for a in actions_in(app.state.view) if a.name not in ("quit", "dictionaries")]
+                )
+                key = random.choice(action.keys.split(","))
+            pressed.append(key)
+            await press(app, pilot, key)
+            assert app.is_running and paints(app), pressed
+        # What the keys did to asks, lens and marks can be taken back, all of it.
+        for _ in range(PRESSES):
+            await pilot.press("backspace")
+        assert app.is_running and paints(app)
+        assert app.state.ask == "" and app.state.lens is None
+
+
+@pytest.mark.parametrize("view", VIEWS)
+def test_no_key_means_two_things_in_a_view(view: str) -> None:
+    keys = [key for action in actions_in(view) for key in action.keys.split(",")]
+    assert len(keys) == len(set(keys))
+    assert not set(keys) & {number for number, _ in VIEWS.values()}
+
+
+async def test_every_action_is_done_by_the_app_or_by_each_view_it_is_named_for(tmp_path: Path) -> None:
+    async with opened(plain_recording(tmp_path / "r.keel")) as (app, _):
+        for action in ACTIONS:
+            doers = [app] if hasattr(app, f"do_{action.name}") else [app.views[view] for view in action.views]
+            assert all(hasattr(doer, f"do_{action.name}") for doer in doers), action.name
+
+
+def test_actions_of_a_view_come_before_those_of_all() -> None:
+    for view in VIEWS:
+        everywhere = [len(action.views) == len(EVERYWHERE) for action in actions_in(view)]
+        assert everywhere == sorted(everywhere)
