@@ -85,9 +85,9 @@ async def test_a_value_is_looked_for_and_forgotten(plain: Path) -> None:
         await until(pilot, lambda: "value 7" in shown(app) and "Nothing follows what you gave." in shown(app))
         await give(app, pilot, "v", "5 @ 2.9s")
         known = app.views["hunt"].sought.known
-        assert known.text == "5" and known.time == START + 2_900_000_000
+        assert known.value == "5" and known.at == START + 2_900_000_000
         await give(app, pilot, "v", "at @ soon")
-        assert app.views["hunt"].sought.known.time is None
+        assert app.views["hunt"].sought.known.at is None
         await give(app, pilot, "v", "")
         assert app.views["hunt"].sought.known is None
 

@@ -147,7 +147,7 @@ class CompareView(Listed):
         if not rows:
             empty = [self.line(width) for _ in range(4)]
             problem = self.found.both.problem
-            said = f"Not compared: {problem}." if problem else "No difference beyond what chance makes."
+            said = f"Not compared: {problem}" if problem else "No difference beyond what chance makes."
             empty[1].put(4, said, self.palette.style("strong", bold=True), width - 6)
             text = "t lays them over each other in another way; an ask narrows or widens what is compared."
             empty[3].put(4, text, self.palette.style("dim"))
