@@ -145,7 +145,8 @@ async def test_two_spans_need_two_lenses(pair: tuple[Path, Path]) -> None:
         assert view.first_span == first and view.found is None
         await pilot.press("right_square_bracket", "s")
         await until(pilot, lambda: view.found is not None)
-        assert view.found.a.span == first and view.found.b.span.start > first.start
+        found = app.views["compare"].found
+        assert found.a.span == first and found.b.span.start > first.start
 
 
 async def test_a_click_takes_a_difference_and_a_double_click_opens_it(pair: tuple[Path, Path], tmp_path: Path) -> None:

@@ -27,7 +27,7 @@ ASKS = [
     "id:800", "near(fault within 99999999999h)", "bytes@99999999999:00", "moved@4294967296", "name:*", "x.y>nan", '"',
     "text:\x00", "gap>0.0000000000000001ns", "fault then fault within 0s", "id:" + ",".join(["1"] * 500),
 ]  # fmt: skip
-LONGEST_S = 3
+LONGEST_S = 60
 SKIP = {"demo", "open", "prepare", "record"}
 """The app needs a terminal, and a recorder goes on until it is told to stop: those have tests of their own."""
 
