@@ -10,10 +10,12 @@ from textual.pilot import Pilot
 
 from keel.app.main import KeelApp
 from keel.app.state import VIEWS
+from keel.model.faults import Fault
+from keel.model.frames import Flag
 from keel.model.span import Mark
 from keel.store.manifest import edit_manifest, load_manifest
 from tests.app.driving import has_said, is_open, notes, opened, plain_recording, said, shown, until
-from tests.making import START, Row, batch
+from tests.making import START, Row, batch, recorded
 
 
 async def test_watch_lists_every_identifier_and_follows_the_pick(plain: Path) -> None:
@@ -286,3 +288,20 @@ async def test_every_view_paints_at_every_size(which: str, request: pytest.Fixtu
                 for height in (0, 1, 2, 3, 5, 9, 17, 40):
                     for sheet in (*app.views.values(), app.head, app.tape, app.bar, app.keys):
                         assert all(line.width == width for line in sheet.paint(width, height))
+
+
+async def test_what_a_saved_table_cannot_say_is_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    odd = Row(START + 10**9, 0x100, b"", flags=int(Flag.ERROR | Flag.REMOTE), faults=int(Fault.FORM))
+    recorded(tmp_path / "odd.keel", batch([Row(START, 0x100, b"\x01"), odd]))
+    async with opened(tmp_path / "odd.keel") as (app, pilot):
+        await pilot.press("2")
+        await until(pilot, partial(is_open, app, "frames"))
+        await save(app, pilot, "enter")
+        await until(pilot, partial(has_said, app, "saved odd-frames.csv; 1 written without saying"))
+        assert len((tmp_path / "odd-frames.csv").read_text().splitlines()) == 3
+        app.change("ask", ask="not fault")
+        await until(pilot, lambda: app.picture is not None and len(app.picture.matches) == 1)
+        await save(app, pilot, "enter")
+        await until(pilot, lambda: notes(app).endswith("saved odd-frames.csv"))
+        assert len((tmp_path / "odd-frames.csv").read_text().splitlines()) == 2

@@ -332,7 +332,8 @@ def hush_words(hush: Hush, learnt: Span, live: bool) -> str:
     text = f"learnt for {learnt.seconds:.1f} s what moves by itself"
     if not hush.complete:
         return f"{text}: looking at it…"
-    text += f"; {len(hush.reacting)} identifiers react"
+    count = len(hush.reacting)
+    text += "; 1 identifier reacts" if count == 1 else f"; {count} identifiers react"
     if hush.slow:
         text += f", {len(hush.slow)} of them so seldom sent that they may move by themselves"
     return text + ("; U learns on" if live else "")
