@@ -9,7 +9,7 @@ from random import Random
 import pytest
 from textual.pilot import Pilot
 
-from keel.app.actions import ACTIONS, EVERYWHERE, actions_in
+from keel.app.actions import EVERYWHERE, actions_in
 from keel.app.main import KeelApp
 from keel.app.state import VIEWS
 from keel.model.faults import Fault
@@ -18,7 +18,7 @@ from keel.model.frames import Flag
 from keel.model.identity import Form
 from keel.signals.dictionary import Dictionary, Message
 from keel.signals.signal import Signal
-from tests.app.driving import opened, plain_recording, until
+from tests.app.driving import plain_recording, until
 from tests.making import START, Row, batch, new_recording, recorded
 
 PRESSES = 90
@@ -111,18 +111,32 @@ async def test_any_keys_in_any_order_end_nothing(kind: str, tmp_path: Path, monk
         assert app.state.ask == "" and app.state.lens is None
 
 
-@pytest.mark.parametrize("view", VIEWS)
-def test_no_key_means_two_things_in_a_view(view: str) -> None:
-    keys = [key for action in actions_in(view) for key in action.keys.split(",")]
-    assert len(keys) == len(set(keys))
-    assert not set(keys) & {number for number, _ in VIEWS.values()}
-
-
-async def test_every_action_is_done_by_the_app_or_by_each_view_it_is_named_for(tmp_path: Path) -> None:
-    async with opened(plain_recording(tmp_path / "r.keel")) as (app, _):
-        for action in ACTIONS:
-            doers = [app] if hasattr(app, f"do_{action.name}") else [app.views[view] for view in action.views]
-            assert all(hasattr(doer, f"do_{action.name}") for doer in doers), action.name
+@pytest.mark.parametrize("kind", RECORDINGS)
+async def test_any_clicks_and_wheels_anywhere_end_nothing(kind: str, tmp_path: Path) -> None:
+    RECORDINGS[kind](tmp_path / "r.keel")
+    random = Random(f"clicks on {kind}")
+    width, height = 110, 32
+    app = KeelApp(tmp_path / "r.keel")
+    async with app.run_test(size=(width, height)) as pilot:
+        await until(pilot, lambda: app.picture is not None)
+        for number, _ in VIEWS.values():
+            await pilot.press(number)
+            for _ in range(12):
+                # Not the key line: what is clicked there is a key, "quit" among them.
+                place = (random.randrange(width), random.randrange(height - 1))
+                if random.random() < 0.2:
+                    sheet = app.views[app.state.view]
+                    if hasattr(sheet, "on_mouse_scroll_down"):
+                        sheet.on_mouse_scroll_down(None)
+                elif random.random() < 0.2:
+                    await pilot.mouse_down(offset=place)
+                    await pilot.hover(offset=(random.randrange(width), place[1]))
+                    await pilot.mouse_up(offset=(random.randrange(width), place[1]))
+                else:
+                    await pilot.click(offset=place, times=random.choice((1, 1, 2)))
+                if app.asking.typing:
+                    await pilot.press("escape")
+                assert app.is_running and paints(app), (number, place)
 
 
 def test_actions_of_a_view_come_before_those_of_all() -> None:
