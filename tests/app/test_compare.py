@@ -112,7 +112,7 @@ async def test_buses_of_other_names_are_paired_by_hand(pair: tuple[Path, Path]) 
             await pilot.press("u")
             await until(pilot, lambda: len(app.screen_stack) == 2)
             choices = list(app.screen.query_one("OptionList").options)  # type: ignore[attr-defined]
-            place = next(i for i, o in enumerate(choices) if f"{ours} of A is {theirs} of B" in str(o.prompt))
+            place = next(i for i, o in enumerate(choices) if f"side A's {ours} is side B's {theirs}" in str(o.prompt))
             await pilot.press("home", *["down"] * place, "enter")
             there = ("a", "b").index(ours)
             await until(pilot, lambda at=there: view.found and view.found.buses.partners[at] == at)  # type: ignore[misc]

@@ -114,12 +114,12 @@ def choose_recording(shell: Steering, title: str, choices: list[Choice], chosen:
 def choose_buses(shell: Steering, buses: BusPairs, matched: Callable[[str, str], None]) -> None:
     """Choose which bus of one recording is which of the other; ``matched`` is called with their names."""
     choices = [
-        Choice(f"{i},{j}", f"{'●' if buses.partners[j] == i else '○'} {ours} of A is {theirs} of B")
+        Choice(f"{i},{j}", f"{'●' if buses.partners[j] == i else '○'} side A's {ours} is side B's {theirs}")
         for i, ours in enumerate(buses.a)
         for j, theirs in enumerate(buses.b)
     ]
     choices += [
-        Choice(f",{j}", f"{'●' if buses.partners[j] is None else '○'} {theirs} of B is none of A's")
+        Choice(f",{j}", f"{'●' if buses.partners[j] is None else '○'} side B's {theirs} is none of side A's")
         for j, theirs in enumerate(buses.b)
     ]
 

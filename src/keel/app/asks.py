@@ -1,4 +1,4 @@
-"""Asks as people build them: narrowed, named, remembered. And what else they write into a recording."""
+"""Asks that people keep: named and remembered. And what else they write into a recording."""
 
 from __future__ import annotations
 

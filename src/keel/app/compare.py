@@ -106,7 +106,7 @@ class CompareView(Listed):
         a: Span | None,
         b: Span | None,
         align: AlignBy,
-        buses: tuple[tuple[str, str], ...] = (),
+        buses: Pairs = (),
     ) -> None:
         ask = self.picture.wish.ask if self.picture else ""
         self.asked = Task(self.home, other, a, b, align, ask, buses)

@@ -25,9 +25,14 @@ class Head(Sheet):
         self.picture: Picture | None = None
         self._damaged = 0
 
-    def say_damaged(self, files: int) -> None:
-        """So many files of the recording are not what was written."""
-        self._damaged = files
+    def say_whole(self) -> None:
+        """No file of the recording is known to be damaged."""
+        self._damaged = 0
+        self.repaint()
+
+    def say_damaged(self) -> None:
+        """One more file of the recording is not what was written."""
+        self._damaged += 1
         self.repaint()
 
     def show(self, picture: Picture) -> None:

@@ -74,7 +74,6 @@ class Shell(Careful):
         self.editing: Editing | None = None
         self._received = 0.0
         self._told: set[str] = set()
-        self._damaged: set[str] = set()
         self.views: dict[str, Any] = {}
         self._room = Container(Opening(), id="room")
         self.head = Head(folder.stem if folder else "")
@@ -131,8 +130,7 @@ class Shell(Careful):
         if self._desk is not None:
             self._desk.close()
         self.history = History()
-        self._damaged.clear()
-        self.head.say_damaged(0)
+        self.head.say_whole()
         self._desk = Desk(folder, self._deliver)
         self.editing = Editing(folder, self._desk, self.history)
         self.views[COMPARE].home = folder
@@ -160,8 +158,7 @@ class Shell(Careful):
     def _receive(self, news: Picture | KeelError) -> None:
         if isinstance(news, KeelError):
             if isinstance(news, RecordingDamaged):
-                self._damaged.add(str(news))
-                self.head.say_damaged(len(self._damaged))
+                self.head.say_damaged()
             self.tell_once(self._why(news))
             return
         with self.telling():

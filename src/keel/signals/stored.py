@@ -36,9 +36,9 @@ def _message(message: Message) -> dict[str, Any]:
 
 
 def _message_from(data: dict[str, Any]) -> Message:
-    form, signals = Form[data["form"].upper()], tuple(_signal_from(s) for s in data["signals"])
-    plain = {name: value for name, value in data.items() if name not in ("form", "signals")}
-    return replace(_typed({**plain, "form": int(form)}, Message), form=form, signals=signals)
+    plain = {name: value for name, value in data.items() if name != "signals"}
+    message = _typed({**plain, "form": int(Form[data["form"].upper()])}, Message)
+    return replace(message, signals=tuple(_signal_from(s) for s in data["signals"]))
 
 
 def _signal(signal: Signal) -> dict[str, Any]:
