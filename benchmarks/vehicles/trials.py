@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from benchmarks.vehicles.judging import right_field
+from benchmarks.vehicles.judging import OVERLAP, overlap, right_field
 from benchmarks.vehicles.layout import Placed
+from benchmarks.vehicles.presses import Pressing, cases, press, put_in
 from benchmarks.vehicles.vehicle import Vehicle, marks_of, moving_bits, readings_of, series_of
 from benchmarks.vehicles.world import STEP_S, Quantity, World, drive
-from keel.hunt.candidates import LIKELY_NOTHING, Candidate, Findings
+from keel.hunt.candidates import Candidate, Findings
 from keel.hunt.marks import follow_marks
 from keel.hunt.points import Points
 from keel.hunt.readings import follow_readings
@@ -39,13 +40,16 @@ class Trial:
     scaled: bool
     said_nothing: bool
     words: str = ""
+    verdict: str = ""
+    shape: str = ""
+    amount: int = 0
 
 
 def judge(vehicle: Vehicle, seed: int, what: str, findings: Findings, carriers: list[tuple[int, Placed]]) -> Trial:
     """How a question was answered."""
     rank, scaled = 99, False
     for place, candidate in enumerate(findings.candidates):
-        right = right_field(vehicle, candidate.key, candidate.field, carriers)
+        right = right_field(vehicle, candidate.key, candidate.field, carriers) if carriers else None
         if right is not None:
             rank, scaled = place, well_scaled(candidate, right[1], moving_bits(vehicle, *right))
             break
@@ -54,7 +58,9 @@ def judge(vehicle: Vehicle, seed: int, what: str, findings: Findings, carriers: 
     if best is not None:
         field = f"{best.key:x} {best.field.start},{best.field.length},{best.field.order}"
         words += f" best {field} nats {best.nats:.1f} {best.scale} {best.offset} {best.why}"
-    return Trial(seed, what, bool(carriers), rank, scaled, findings.nothing_probability > LIKELY_NOTHING, words)
+    words += f" {findings.chance} | {findings.reason}"
+    nothing = findings.verdict == "nothing"
+    return Trial(seed, what, bool(carriers), rank, scaled, nothing, words, findings.verdict)
 
 
 def well_scaled(candidate: Candidate, truth: Placed, moving: set[int]) -> bool:
@@ -121,27 +127,39 @@ def _series(traffic: Traffic, log: list[tuple[int, float]]) -> Findings:
 
 
 def marks_trials(vehicle: Vehicle, traffic: Traffic) -> Iterator[Trial]:
-    """Spans in which something was on, or in some state, marked by hand."""
+    """What goes on by itself and is marked, and presses of all shapes put into the traffic; and dead buttons."""
     rng = np.random.default_rng([vehicle.seed, 79])
-    for quantity in choose(rng, vehicle, ("flag", "enum"), 1):
+    for quantity in choose(rng, vehicle, ("flag", "enum"), 1)[:3]:
         moments = periods(rng, quantity)
         if moments:
             findings = follow_marks(traffic, marks_of(rng, moments))
-            yield judge(
-                vehicle, vehicle.seed, f"{quantity.name} x{len(moments)}", findings, vehicle.carriers(quantity.family)
-            )
-    other = elsewhere(vehicle)
-    states = [q for q in other.quantities.values() if q.kind in ("flag", "enum")]
-    for i in rng.permutation(len(states))[: PER_VEHICLE // 2 + 2]:
-        moments = periods(rng, states[i])
-        if moments:
-            yield judge(
-                vehicle,
-                vehicle.seed,
-                f"{states[i].name} x{len(moments)}",
-                follow_marks(traffic, marks_of(rng, moments)),
-                [],
-            )
+            trial = judge(vehicle, vehicle.seed, quantity.name, findings, vehicle.carriers(quantity.family))
+            yield replace(trial, shape="by itself", amount=len(moments))
+    for shape, amount in cases(vehicle.seed):
+        pressed = press(rng, vehicle.world.seconds, shape, amount)
+        spans = pressed.marks(rng)
+        dead = judge(vehicle, vehicle.seed, "dead button", follow_marks(traffic, spans), [])
+        yield replace(dead, shape="dead", amount=amount)
+        made = put_in(rng, vehicle, traffic, shape, pressed)
+        if made is not None:
+            yield _pressed(vehicle, made, follow_marks(made.traffic, spans), shape, amount)
+
+
+def _pressed(vehicle: Vehicle, made: Pressing, findings: Findings, shape: str, amount: int) -> Trial:
+    column = made.traffic.columns[made.key]
+    every = np.unpackbits(column.payloads, axis=1, bitorder="little")
+    rank = 99
+    for place, candidate in enumerate(findings.candidates):
+        if candidate.key != made.key:
+            continue
+        mine = {b for b in candidate.field.bits if every[:, b].min() != every[:, b].max()}
+        its = {b for b in made.field.bits if every[:, b].min() != every[:, b].max()} if made.field else mine
+        if overlap(mine, its) >= OVERLAP or made.field is None:
+            rank = place
+            break
+    trial = judge(vehicle, vehicle.seed, shape, findings, [])
+    where = f"{made.key:x} {made.field.start if made.field else ''}"
+    return replace(trial, there=True, rank=rank, shape=shape, amount=amount, what=f"{shape} x{amount} {where}")
 
 
 def periods(rng: np.random.Generator, quantity: Quantity) -> list[tuple[float, float]]:

@@ -10,6 +10,7 @@ from keel.hunt.columns import Column
 from keel.hunt.evidence import Evidence, tell_apart, together
 from keel.hunt.points import Points
 from keel.hunt.scene import Traffic
+from keel.hunt.verdict import Verdict
 from keel.model.fields import BitField
 from keel.model.span import Span
 
@@ -61,13 +62,23 @@ def test_readings_that_both_fit_are_decided_by_other_evidence() -> None:
     assert both.candidates[0].family == 1
 
 
-@pytest.mark.parametrize("p, q, least, most", [(0.1, 0.1, 0.0, 0.05), (0.9, 0.9, 0.95, 1.0), (0.9, 0.1, 0.4, 0.6)])
-def test_chances_of_nothing_come_together(p: float, q: float, least: float, most: float) -> None:
-    parts = [Findings("a", p, (candidate(1),)), Findings("b", q, (candidate(1),))]
+VERDICTS: list[tuple[Verdict, Verdict, float, float, Verdict]] = [
+    ("found", "undecided", 0.01, 0.4, "found"),
+    ("undecided", "undecided", 0.3, 0.3, "undecided"),
+    ("undecided", "undecided", 0.05, 0.05, "found"),
+    ("nothing", "undecided", 0.95, 0.4, "nothing"),
+    ("nothing", "found", 0.95, 0.01, "undecided"),
+]
+
+
+@pytest.mark.parametrize(("one", "other", "p", "q", "both"), VERDICTS)
+def test_verdicts_come_together(one: Verdict, other: Verdict, p: float, q: float, both: Verdict) -> None:
+    named = {verdict: () if verdict == "nothing" else (candidate(1),) for verdict in ("found", "undecided", "nothing")}
+    parts = [Findings("a", p, named[one], verdict=one), Findings("b", q, named[other], verdict=other)]
     found = together(parts)
-    assert least <= found.nothing_probability <= most
-    # Above nine in ten nothing is named.
-    assert bool(found.candidates) == (found.nothing_probability <= 0.9)
+    assert found.verdict == both
+    assert bool(found.candidates) == (both != "nothing")
+    assert (found.nothing_probability > 0.5) == (both == "nothing")
 
 
 def test_without_any_evidence_nothing_is_named() -> None:

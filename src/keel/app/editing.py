@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from copy import copy
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,17 +13,19 @@ from keel.app.desk import Desk
 from keel.app.picture import Picture
 from keel.app.state import History
 from keel.model.identity import unpack_key
-from keel.model.span import Mark
+from keel.model.span import Mark, of_try, tries_of
 
 if TYPE_CHECKING:
     from keel.hunt.candidates import Candidate
     from keel.hunt.structure import Structure
-    from keel.signals.dictionary import Signal
+    from keel.signals.dictionary import Dictionary, Signal
     from keel.signals.loading import Loaded
     from keel.store.manifest import Manifest
 
 EDITED = ("comments", "asks", "checks", "nominal", "readings", "pages", "dictionaries")
 """What `Editing.edit` may change."""
+FAULT = "fault-"
+"""Controls called so set faults aboard: nothing is tried with them."""
 
 
 class Editing:
@@ -31,18 +34,20 @@ class Editing:
     def __init__(self, folder: Path, desk: Desk, history: History) -> None:
         self._folder, self._desk, self._history = folder, desk, history
         self._given = 0
+        self._try: str | None = None
 
     def add_mark(self, time: int) -> int:
         """Flag a moment; returns the mark's number."""
         from keel.store.manifest import edit_manifest, load_manifest
 
-        taken = max((m.number for m in load_manifest(self._folder).marks), default=0)
-        number = max(taken, self._given) + 1
+        marks = load_manifest(self._folder).marks
+        number = max((*(m.number for m in marks), self._given)) + 1
         self._given = number
+        of = self._try if self._try is not None else (tries_of(marks) or [""])[-1]
 
         def add() -> None:
             with edit_manifest(self._folder) as manifest:
-                manifest.marks.append(Mark(number, time))
+                manifest.marks.append(Mark(number, time, of=of))
 
         def remove() -> None:
             with edit_manifest(self._folder) as manifest:
@@ -52,6 +57,38 @@ class Editing:
         self._desk.do(add)
         self._history.push(f"mark {number}", lambda: self._desk.do(remove), lambda: self._desk.do(add))
         return number
+
+    def begin_try(self, name: str) -> None:
+        """Marks belong to this try from now on; a last mark of the try before that has no partner goes over to it."""
+        from keel.store.manifest import edit_manifest
+
+        before, self._try = self._try, name
+
+        def begin() -> None:
+            with edit_manifest(self._folder) as manifest:
+                mine = of_try(manifest.marks, before)
+                if len(mine) % 2 and mine[-1].of != name:
+                    manifest.marks = [replace(m, of=name) if m is mine[-1] else m for m in manifest.marks]
+
+        self._desk.do(begin)
+
+    def keep_draft(self, drafted: Dictionary) -> None:
+        """Fill the recording's dictionary with a draft where it says nothing yet."""
+        from keel.signals.dictionary import merged
+        from keel.store.manifest import edit_manifest, load_manifest
+
+        before = load_manifest(self._folder).dictionary
+
+        def keep() -> None:
+            with edit_manifest(self._folder) as manifest:
+                manifest.dictionary = merged([manifest.dictionary, drafted], manifest.dictionary.name)
+
+        def drop() -> None:
+            with edit_manifest(self._folder) as manifest:
+                manifest.dictionary = before
+
+        self._desk.do(keep)
+        self._history.push("draft dictionary", lambda: self._desk.do(drop), lambda: self._desk.do(keep))
 
     def keep_signal(self, picture: Picture, key: int, signal: Signal, structure: Structure | None = None) -> str:
         """Keep a signal in the recording's dictionary; returns what was done, in words.
@@ -126,9 +163,11 @@ class Editing:
         self._history.push(words, lambda: self._desk.do(undo), lambda: self._desk.do(do))
 
     def work_control(self, name: str, value: str) -> None:
-        """Ask the recorder to work a control of its source."""
+        """Ask the recorder to work a control of its source; marks about it are of a try of its own."""
         from keel.store.control import ask_control
 
+        if name != self._try and not name.startswith(FAULT):
+            self.begin_try(name)
         self._desk.do(lambda: ask_control(self._folder, name, value))
 
 

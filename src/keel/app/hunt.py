@@ -10,13 +10,13 @@ from textual import events
 from textual.message import Message
 
 from keel.app.huntdrawing import drawings
-from keel.app.hunthelp import evidence_line, how_to, nothing
+from keel.app.hunthelp import evidence_line, how_to, nothing, verdict_line
 from keel.app.huntrows import Row, name_of, rows_of, table
 from keel.app.listed import Listed
 from keel.app.paper import Line
 from keel.app.picture import Picture
 from keel.app.rows import Column, window
-from keel.app.search import Mode, Pairing, Result, Sought, has_evidence, telling_of
+from keel.app.search import Mode, Pairing, Result, Sought, has_evidence, telling_of, tries_in
 from keel.hunt.candidates import Candidate
 from keel.hunt.exact import Known
 
@@ -81,7 +81,7 @@ class Hunt(Listed):
     def show(self, picture: Picture) -> None:
         """Show another moment; search when the evidence has changed."""
         self.picture = picture
-        marks = tuple(m.time for m in picture.snapshot.manifest.marks)
+        marks = tuple((m.time, m.of) for m in picture.snapshot.manifest.marks)
         readings = tuple(r for r in picture.snapshot.manifest.readings if not r.of)
         evidence = (marks, readings, picture.wish.lens, picture.wish.ask, self.sought)
         if evidence != self._evidence and not self.searching and picture.snapshot.frames:
@@ -133,9 +133,10 @@ class Hunt(Listed):
             return []
         lines = [
             evidence_line(self.palette, width, picture, self.sought, self.result, self.searching),
-            self.line(width),
         ]
         result = self.result
+        says = result is not None and self.rows and result.sought.mode == "carrier"
+        lines.append(verdict_line(self.palette, width, result) if result and says else self.line(width))
         if result is None:
             return lines + how_to(self.palette, width)
         if not self.rows:
@@ -205,6 +206,15 @@ class Hunt(Listed):
         """Marks as pairs, as moments, or not at all."""
         following = PAIRINGS[(PAIRINGS.index(self.sought.pairing) + 1) % len(PAIRINGS)]
         self.seek(replace(self.sought, pairing=following))
+
+    def do_tries(self) -> None:
+        """The marks of the try before, or the last one's again."""
+        names = tries_in(self.picture) if self.picture is not None else []
+        if len(names) < 2:
+            self.notify("all marks are of one try; n begins another, when you operate something else", timeout=4)
+            return
+        now = names.index(self.sought.attempt) if self.sought.attempt in names else len(names) - 1
+        self.seek(replace(self.sought, attempt=names[now - 1]))
 
     def do_structure(self) -> None:
         """What payloads are made of, or the candidates again."""

@@ -2,17 +2,26 @@
 
 from __future__ import annotations
 
+import textwrap
+
 from keel.app import words
 from keel.app.palette import Palette
 from keel.app.paper import Line
 from keel.app.picture import Picture
-from keel.app.search import Pairing, Result, Sought, evidence_spans, readings_of
+from keel.app.search import Pairing, Result, Sought, evidence_spans, marks_in, readings_of, tries_in
+from keel.hunt.verdict import Verdict
+from keel.model.plain import plain
 from keel.model.units import NS_PER_S
 
 QUESTIONS = {
     "carrier": "what carries it?",
     "against": "what is wrong?",
     "structure": "what are payloads made of?",
+}
+TITLES: dict[Verdict, tuple[str, str]] = {
+    "found": ("found", "sea"),
+    "undecided": ("undecided", "brass"),
+    "nothing": ("nothing", "coral"),
 }
 PAIRING: dict[Pairing, str] = {"pairs": "pairs (before, after)", "moments": "moments", "unused": ""}
 
@@ -31,8 +40,6 @@ def evidence_line(
     elif result is not None:
         found = result.findings
         text = f"searched {found.identifiers} identifiers, {words.count(found.fields)} fields in {result.took_s:.1f} s"
-        if found.candidates and sought.mode == "carrier":
-            text += f"; by chance: {found.nothing_probability:.1%}"
         line.put(at, text, palette.style("dim"), max(width - at - 1, 0))
     return line
 
@@ -43,14 +50,19 @@ def _evidence(picture: Picture, sought: Sought) -> str:
     if sought.mode == "against":
         return f"bad: {sought.bad.stem}" if sought.bad else "bad: what the lens shows"
     parts = []
-    marks = [m for m in picture.snapshot.manifest.marks if picture.lens.start <= m.time < picture.lens.end]
-    spans = evidence_spans(picture, sought.pairing)
+    marks = marks_in(picture, sought.attempt)
+    spans = evidence_spans(picture, sought.pairing, sought.attempt)
     if sought.pairing != "unused" and (marks or not (readings_of(picture) or sought.series or sought.known)):
         marked, give = ("marks", "give") if len(marks) != 1 else ("mark", "gives")
         text = f"{len(marks)} {marked} as {PAIRING[sought.pairing]} {give} {len(spans)} span"
         text += "s" if len(spans) != 1 else ""
         if sought.pairing == "pairs" and len(marks) % 2:
             text += ", the last mark has no partner"
+        others = len(tries_in(picture)) - 1
+        if marks and (marks[0].of or others):
+            text = f"{plain(marks[0].of) or 'unnamed try'}: {text}"
+        if others:
+            text += f" (t: {others} other {'tries' if others > 1 else 'try'})"
         parts.append(text)
     readings = readings_of(picture)
     if readings is not None:
@@ -89,6 +101,22 @@ def how_to(palette: Palette, width: int) -> list[Line]:
     return lines
 
 
+def verdict_line(palette: Palette, width: int, result: Result) -> Line:
+    """Whether it is found, or what would decide it."""
+    line = Line(width, palette.style("text"))
+    found = result.findings
+    title, role = TITLES[found.verdict]
+    at = line.put(2, title, palette.style(role, bold=True)) + 1
+    families = len({c.family for c in found.candidates})
+    fields = "one field fits" if families == 1 else f"{families} fields fit"
+    said = fields if found.verdict == "found" else f"{fields} best, none proved"
+    said += f": {found.chance}" if found.chance else ""
+    at = line.put(at, said, palette.style("text"), max(width - at - 1, 0))
+    if found.reason:
+        line.put(at, f"; {found.reason}", palette.style("brass"), max(width - at - 1, 0))
+    return line
+
+
 def nothing(palette: Palette, width: int, picture: Picture, result: Result, ruled_out: bool) -> list[Line]:
     """That nothing carries it, and what that may mean."""
     style = palette.style
@@ -105,21 +133,16 @@ def nothing(palette: Palette, width: int, picture: Picture, result: Result, rule
     count = len(result.spans)
     what = "the marks" if count and result.points is None else "what you gave"
     lines[0].put(4, f"Nothing follows {what}.", style("strong", bold=True))
-    chance = f"{found.nothing_probability:.0%}"
+    if found.verdict != "nothing":
+        lines[0] = Line(width, style("text"))
+        lines[0].put(4, f"Too little to tell what follows {what}.", style("strong", bold=True))
     first = f"No field of {found.identifiers} identifiers follows it."
     if count and result.points is None:
-        first = (
-            f"In {count} span{'s' if count != 1 else ''}, no field of {found.identifiers} identifiers changed in step "
-        )
-        first += "with what you did."
-    texts = (
-        first,
-        f"The best fits no better than something does by chance: most likely ({chance}) nothing carries it.",
-        "",
-        "It may be that the device says nothing: a dead button looks like this.",
-        "Or there is too little to go by: add two or three more marks or readings, over values that differ.",
-        "p reads the marks as pairs, as moments or not at all; an ask or the lens narrows the search.",
-    )
+        first = f"Searched: {count} span{'s' if count != 1 else ''}, {found.identifiers} identifiers."
+    texts = [first, *textwrap.wrap(f"{found.reason[:1].upper()}{found.reason[1:]}.", max(width - 8, 20))[:3], ""]
+    if found.verdict == "nothing":
+        texts.append("The device says nothing, it seems: a dead button looks like this.")
+    texts.append("p reads the marks as pairs, as moments or not at all; an ask or the lens narrows the search.")
     for line, text in zip(lines[2:], (*texts, *found.notes), strict=False):
         line.put(4, text, style("text"))
     if result.spans:

@@ -18,14 +18,14 @@ from keel.ask.scene import scene_of
 from keel.compare.buses import BusPairs, pair_buses
 from keel.errors import InputError
 from keel.hunt.against import Differences, good_against_bad
-from keel.hunt.candidates import LIKELY_NOTHING, Candidate, Findings
+from keel.hunt.candidates import Candidate, Findings
 from keel.hunt.columns import BLOCK_FRAMES, MOST_FRAMES, Column, gather
 from keel.hunt.evidence import Evidence, tell_apart
 from keel.hunt.exact import Known
 from keel.hunt.files import read_points
 from keel.hunt.points import Points
 from keel.hunt.scene import Traffic
-from keel.model.span import Span, around, pair_up
+from keel.model.span import Mark, Span, around, of_try, pair_up, tries_of
 from keel.store.library import find_recording
 from keel.store.recording import Recording
 
@@ -43,6 +43,7 @@ class Sought:
     Attributes:
         mode: The field that carries something; what is wrong in bad traffic; what payloads are made of.
         pairing: How marks make spans.
+        attempt: Whose marks, by what was operated; None is the last try's.
         series: A log from another instrument.
         known: A value or text that is sent, and when, in ns.
         bad: The bad recording; None with ``mode`` against is the lens, against the rest.
@@ -51,6 +52,7 @@ class Sought:
 
     mode: Mode = "carrier"
     pairing: Pairing = "pairs"
+    attempt: str | None = None
     series: Path | None = None
     known: Known | None = None
     bad: Path | None = None
@@ -81,9 +83,20 @@ class Result:
     is_partial: bool = False
 
 
-def evidence_spans(picture: Picture, pairing: Pairing) -> list[Span]:
-    """The marked spans within the lens."""
+def marks_in(picture: Picture, attempt: str | None = None) -> list[Mark]:
+    """The marks of a try within the lens; of the last one there by default."""
     marks = [m for m in picture.snapshot.manifest.marks if picture.lens.start <= m.time < picture.lens.end]
+    return of_try(marks, attempt)
+
+
+def tries_in(picture: Picture) -> list[str]:
+    """The tries whose marks lie within the lens, the last one last."""
+    return tries_of([m for m in picture.snapshot.manifest.marks if picture.lens.start <= m.time < picture.lens.end])
+
+
+def evidence_spans(picture: Picture, pairing: Pairing, attempt: str | None = None) -> list[Span]:
+    """The marked spans of a try within the lens."""
+    marks = marks_in(picture, attempt)
     if pairing == "unused":
         return []
     return around(marks) if pairing == "moments" else pair_up(marks)
@@ -103,7 +116,7 @@ def has_evidence(picture: Picture, sought: Sought) -> bool:
     readings = readings_of(picture)
     enough = readings is not None and len(readings.values) >= 3
     found = sought.series is not None or sought.known is not None or sought.mode != "carrier"
-    return enough or found or bool(evidence_spans(picture, sought.pairing))
+    return enough or found or bool(evidence_spans(picture, sought.pairing, sought.attempt))
 
 
 def search(
@@ -140,7 +153,7 @@ def search(
             raise InputError("the lens", "shows all of the recording", "a part of it, taken as bad against the rest")
         bad = gather(matches)
         good = Matcher(picture.node, picture.scene).run(picture.snapshot)
-    spans = evidence_spans(picture, sought.pairing)
+    spans = evidence_spans(picture, sought.pairing, sought.attempt)
     start = picture.whole.start
     series = read_points(sought.series, start) if sought.series is not None else None
     evidence = Evidence(tuple(spans), readings_of(picture), series, sought.known)
@@ -156,9 +169,6 @@ def search(
             telling = "; ".join(buses.words) if buses is not None else ""
         elif sought.mode == "carrier":
             findings = evidence.follow(traffic, stopped)
-            if findings.nothing_probability > LIKELY_NOTHING:
-                # What comes nearest is no help to somebody whose button is dead.
-                findings = replace(findings, candidates=())
             telling = telling_of(traffic, findings.candidates, start)
         took, partial = time.monotonic() - begin, most < MOST_FRAMES
         return Result(

@@ -5,14 +5,22 @@ from __future__ import annotations
 import re
 import time
 from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from textual import work
+from textual.worker import get_current_worker
 
 from keel.app import asks
 from keel.app.dialogs import AskName, Choice, Choose
 from keel.app.shell import Shell
 from keel.app.state import FRAMES, WATCH
-from keel.errors import AskError
+from keel.errors import AskError, KeelError
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
+
+if TYPE_CHECKING:
+    from keel.app.editing import Editing
+    from keel.app.picture import Picture
 
 
 class Steering(Shell):
@@ -27,6 +35,51 @@ class Steering(Shell):
         at = self.moment()
         number = editing.add_mark(at)
         self.tell(f"⚑ mark {number} at {(at - picture.whole.start) / 1e9:.1f} s", 1.5)
+
+    def do_new_try(self) -> None:
+        """Ask what is operated next: marks belong to it from then on."""
+        editing = self.editing
+        if editing is None:
+            return
+
+        def named(name: str | None) -> None:
+            if name:
+                editing.begin_try(name)
+                self.tell(f"marks are of “{name}” from now on; Hunt uses the last try, t another", 4)
+
+        hint = "its marks are not mixed with those of earlier tries   enter begin   esc leave"
+        self.push_screen(AskName("What do you operate next?", hint, ""), named)
+
+    def do_draft(self) -> None:
+        """Draft a dictionary, off the interface thread."""
+        if self.picture is not None and self.editing is not None:
+            self.tell("drafting a dictionary of all that the traffic shows…", 2)
+            self.draft(self.picture, self.editing)
+
+    @work(thread=True, exclusive=True, group="hunt")
+    def draft(self, picture: Picture, editing: Editing) -> None:
+        """Read the traffic, draft, keep."""
+        from keel.app.pages import all_matches
+        from keel.hunt.columns import gather
+        from keel.hunt.draft import draft
+        from keel.hunt.scene import Traffic
+
+        worker = get_current_worker()
+
+        def stopped() -> bool:
+            return worker.is_cancelled
+
+        try:
+            traffic = Traffic.of(gather(all_matches(picture)), stopped)
+            drafted = draft(traffic, picture.snapshot.manifest.bus_names, stopped)
+        except KeelError as error:
+            self.call_from_thread(self.tell, str(error), 8, True)
+            return
+        if not worker.is_cancelled:
+            editing.keep_draft(drafted)
+            signals = sum(len(m.signals) for m in drafted.messages)
+            said = f"drafted {len(drafted.messages)} messages, {signals} fields; 5 shows them, ⌫ takes them back"
+            self.call_from_thread(self.tell, said, 5)
 
     def moment(self) -> int:
         """The moment meant, in ns: of the frame in hand, or now; in what is over, the end of the lens."""

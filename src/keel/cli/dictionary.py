@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from keel.cli import app, say
-from keel.cli.reading import Rec, find_recording
+from keel.cli.reading import Ask, Rec, find_recording, read
 
 if TYPE_CHECKING:
     from keel.signals.loading import Loaded
@@ -76,6 +76,28 @@ def merge(
     from keel.signals.loading import save_dictionary
 
     whole = merged((load(file).dictionary for file in files), output.stem)
+    _tell_written(output, save_dictionary(whole, output), len(whole.messages))
+
+
+@dictionary.command(epilog="Example:  keel dict draft tern-morning -o tern.toml")
+def draft(recording: Rec, output: Output, ask: Ask = "") -> None:
+    """Write down what a recording's traffic shows of an unknown network: every message, every field.
+
+    What a file that is there already says stays as it is: only what it leaves free is filled in.
+    """
+    from keel.errors import InputError
+    from keel.hunt.columns import gather
+    from keel.hunt.draft import draft as drafted
+    from keel.hunt.scene import Traffic
+    from keel.signals.dictionary import merged
+    from keel.signals.loading import save_dictionary
+
+    snapshot, _, matches = read(recording, ask)
+    if not len(matches):
+        which = "holds no frame" + (" that meets the ask" if snapshot.frames else "")
+        raise InputError(str(recording), which, "traffic to draft from")
+    found = drafted(Traffic.of(gather(matches)), [b.name for b in snapshot.manifest.buses])
+    whole = merged([load(output).dictionary, found] if output.exists() else [found], output.stem)
     _tell_written(output, save_dictionary(whole, output), len(whole.messages))
 
 

@@ -209,7 +209,7 @@ def _candidate(wanted: Wanted) -> None:
     findings = given.follow(traffic)
     if wanted.rank > len(findings.candidates):
         raise InputError(
-            "--rank", f"there are {len(findings.candidates)} candidates: {findings.verdict}", "a candidate"
+            "--rank", f"there are {len(findings.candidates)} candidates: {findings.sentence}", "a candidate"
         )
     found = findings.candidates[wanted.rank - 1]
     times, raw = traffic.values(found)

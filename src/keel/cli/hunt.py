@@ -42,6 +42,12 @@ def hunt(
     structure: Annotated[
         bool, typer.Option("--structure", help="No evidence: what payloads are made of, seen from them alone.")
     ] = False,
+    attempt: Annotated[
+        str | None, typer.Option("--try", metavar="NAME", help="Whose marks of the recording: what was operated.")
+    ] = None,
+    clock_within: Annotated[
+        float, typer.Option("--clock-within", metavar="S", min=0.1, help="How far a series' clock may be off.")
+    ] = 60.0,
     bus: BusPairs = None,
     ask: Ask = "",
     json: Annotated[bool, typer.Option("--json", help="JSON.")] = False,
@@ -77,7 +83,8 @@ def hunt(
     else:
         from keel.hunt.evidence import tell_apart
 
-        found = evidence_of(snapshot, scene.start, marks, readings, series, value, at).follow(traffic)
+        evidence = evidence_of(snapshot, scene.start, marks, readings, series, value, at, attempt)
+        found = replace(evidence, clock_within_s=clock_within).follow(traffic)
         first = [c for i, c in enumerate(found.candidates) if c.family not in {o.family for o in found.candidates[:i]}]
         telling = tell_apart(traffic, first[0], first[1], scene.start).words if len(first) > 1 else ""
         _carried(found, snapshot, telling, json)
@@ -91,12 +98,18 @@ def evidence_of(
     series: Path | None = None,
     value: str | None = None,
     at: str | None = None,
+    attempt: str | None = None,
 ) -> Evidence:
-    """The evidence that is given; none is the recording's own marks. ``start`` is time zero, in ns."""
+    """The evidence that is given; none is the recording's own marks. ``start`` is time zero, in ns.
+
+    Raises:
+        typer.BadParameter: there is no such try, or a time is none.
+    """
     from keel.hunt.evidence import Evidence
     from keel.hunt.exact import Known
     from keel.hunt.files import moment, read_points, read_spans
-    from keel.model.span import pair_up
+    from keel.model.plain import plain
+    from keel.model.span import of_try, pair_up, tries_of
 
     known = None
     if value is not None:
@@ -106,7 +119,14 @@ def evidence_of(
             raise typer.BadParameter(f"--at {at}: seconds were expected, as 12.5") from None
     spans = read_spans(marks, start) if marks else []
     if marks is None and readings is None and series is None and known is None:
-        spans = pair_up(snapshot.manifest.marks)
+        names = tries_of(snapshot.manifest.marks)
+        if attempt is not None and attempt not in names:
+            raise typer.BadParameter(f"--try {attempt}: there are marks of {', '.join(names) or 'no try'}")
+        used = attempt if attempt is not None else (names or [""])[-1]
+        if len(names) > 1:
+            others = ", ".join(plain(n) or "an unnamed one" for n in names if n != used)
+            say(f"keel: marks of the try “{plain(used)}” are used; others: {others} (--try)")
+        spans = pair_up(of_try(snapshot.manifest.marks, used))
     return Evidence(
         tuple(spans),
         read_points(readings, start) if readings else None,
@@ -142,6 +162,7 @@ def _carried(findings: Findings, snapshot: Snapshot, telling: str, json: bool) -
                 "offset": found.offset,
                 "lag": round(found.lag_s, 3),
                 "score": found.score,
+                "shape": found.shape or None,
                 "family": found.family,
                 "why": found.why,
             }
@@ -149,6 +170,9 @@ def _carried(findings: Findings, snapshot: Snapshot, telling: str, json: bool) -
     if json:
         answer = {
             "evidence": findings.evidence,
+            "verdict": findings.verdict,
+            "chance": findings.chance or None,
+            "reason": findings.reason or None,
             "nothing_probability": findings.nothing_probability,
             "candidates": rows,
             "notes": list(findings.notes),
@@ -156,7 +180,7 @@ def _carried(findings: Findings, snapshot: Snapshot, telling: str, json: bool) -
         }
         print(json_module.dumps(answer, indent=1))
         return
-    print(f"{findings.evidence}: {findings.verdict}")
+    print(f"{findings.evidence}: {findings.sentence}")
     for note in findings.notes:
         print(note)
     if rows:

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from keel.hunt.carriers import Carrier, Floats
+from keel.hunt.verdict import Judged, Verdict
 from keel.model.fields import BitField
+
+if TYPE_CHECKING:
+    from keel.hunt.scene import Traffic
 
 SCORE_NATS = 10.0
 MOST_CANDIDATES = 12
-LIKELY_NOTHING = 0.5
-SURELY_NOTHING = 0.9
-"""Above this probability that nothing carries it, no candidate is named."""
+NOTHING_TO_GO_BY = 0.8
+"""The chance that nothing carries it where no evidence speaks."""
 ALIKE = 0.004
 """Two fields are copies of one quantity when a line from one to the other misses by no more than this share of its
 reach, or by a step of the coarser one."""
@@ -23,11 +27,6 @@ COMPARED_AT = 600
 def score_of(nats: float) -> float:
     """A log likelihood ratio as a score from 0 to 1."""
     return float(1 - np.exp(-max(nats, 0.0) / SCORE_NATS))
-
-
-def chance_of_nothing(best: float, least: float, width: float) -> float:
-    """How likely it is that nothing carries it: a half where the best score is ``least``, surer by the width."""
-    return float(1 / (1 + np.exp(np.clip((best - least) / (0.35 * width), -50, 50))))
 
 
 @dataclass(frozen=True)
@@ -41,6 +40,7 @@ class Candidate:
         nats: Log likelihood ratio: this field carries it, against nothing does.
         family: Candidates of one number are copies of one quantity.
         residual: Typical and worst distance from the evidence, in its unit.
+        shape: What a press does to it, where marks are the evidence: hold, flip, step, pulse, move or frames.
     """
 
     key: int
@@ -53,6 +53,7 @@ class Candidate:
     lag_s: float = 0.0
     family: int = 0
     residual: tuple[float, float] | None = None
+    shape: str = ""
 
     @property
     def score(self) -> float:
@@ -67,8 +68,12 @@ class Findings:
     Attributes:
         evidence: What was looked for, in words.
         nothing_probability: How likely it is that nothing carries it.
-        candidates: Best first, copies of a better one after all others; empty when nothing carries it.
+        candidates: Best first, copies of a better one after all others; unproven where the verdict is undecided,
+            empty where it is nothing.
         notes: What else is worth saying, in sentences: sampling, what was left out, the clock's offset.
+        verdict: Found, undecided or nothing.
+        chance: The margin over chance, as ``1 in 160 by chance``; empty where none is known.
+        reason: Why nothing is found, or what would decide it, in a sentence.
     """
 
     evidence: str
@@ -77,17 +82,52 @@ class Findings:
     identifiers: int = 0
     fields: int = 0
     notes: tuple[str, ...] = field(default=())
+    verdict: Verdict = "undecided"
+    chance: str = ""
+    reason: str = ""
+
+    @classmethod
+    def of(
+        cls,
+        evidence: str,
+        judged: Judged,
+        candidates: tuple[Candidate, ...],
+        traffic: Traffic,
+        reason: str = "",
+        notes: tuple[str, ...] = (),
+    ) -> Findings:
+        """What was judged, with what was searched."""
+        return cls(
+            evidence,
+            judged.nothing_probability,
+            candidates,
+            len(traffic.columns),
+            len(traffic.carriers),
+            traffic.notes + notes,
+            judged.verdict,
+            judged.chance_words,
+            reason,
+        )
 
     @property
-    def verdict(self) -> str:
-        """One sentence."""
-        if self.candidates and self.nothing_probability > LIKELY_NOTHING:
-            return f"probably nothing carries it ({self.nothing_probability:.0%}); these come nearest"
-        if self.candidates:
-            families = len({c.family for c in self.candidates})
-            what = "1 field" if families == 1 else f"{families} fields"
-            return f"{what} may carry it; that nothing does: {self.nothing_probability:.1%}"
-        return f"nothing carries it ({self.nothing_probability:.0%})"
+    def sentence(self) -> str:
+        """The verdict as a sentence."""
+        families = len({c.family for c in self.candidates})
+        fields = "1 field" if families == 1 else f"{families} fields"
+        if self.verdict == "found":
+            return f"found: {fields} may carry it, {self.chance}"
+        if self.verdict == "nothing":
+            return f"nothing carries it: {self.reason}"
+        if not self.candidates:
+            return f"undecided: {self.reason}"
+        chance = f", {self.chance}" if self.chance else ""
+        return f"undecided: {fields} come nearest, none proved{chance}; {self.reason}"
+
+
+def unheard(evidence: str, traffic: Traffic, reason: str) -> Findings:
+    """What is said where the evidence cannot tell anything."""
+    count, fields = len(traffic.columns), len(traffic.carriers)
+    return Findings(evidence, NOTHING_TO_GO_BY, (), count, fields, traffic.notes, "undecided", "", reason)
 
 
 def in_families(found: list[tuple[Candidate, Carrier]]) -> list[Candidate]:

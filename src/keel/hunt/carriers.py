@@ -54,7 +54,7 @@ class Carrier:
     @cached_property
     def cycle_s(self) -> float:
         """The median time from one frame to the next, in seconds."""
-        return float(np.median(np.diff(self.times))) / NS_PER_S
+        return float(np.median(np.diff(self.times))) / NS_PER_S if len(self.times) > 1 else 0.0
 
     def at(self, moments: Times) -> Floats:
         """The value at moments: that of the last frame up to then, of the first one before there is one."""
@@ -128,4 +128,65 @@ def exclusive_pairs(columns: dict[int, Column], structures: dict[int, Structure]
             if not (raw == 3).any():
                 pair = Piece(both, "value", page=piece.page, moving=both.bits)
                 found.append(Carrier(key, pair, column.times[rows], raw))
+    return found
+
+
+SMALL, MOST_CHANGES = 4, 300
+
+
+def stepping_together(columns: dict[int, Column], structures: dict[int, Structure]) -> list[Carrier]:
+    """Neighbours within a byte that change at the same moments and take three values or more: one number, it may be,
+    of which too few values were seen to tell."""
+    found = []
+    for key, structure in structures.items():
+        small = [p for p in structure.numbers if p.moving and p.field.length <= SMALL]
+        by_start = {(p.field.start, p.page): p for p in small}
+        for piece in small:
+            other = by_start.get((piece.field.start + piece.field.length, piece.page))
+            if other is None or other.field.start % 8 == 0:
+                continue
+            column = columns[key]
+            rows = structure.rows_of(piece.page, column.payloads)
+            both = BitField(piece.field.start, piece.field.length + other.field.length)
+            raw = extract(both, column.payloads[rows])
+            changes = np.flatnonzero(np.diff(raw))
+            if not 2 <= len(changes) <= MOST_CHANGES or len(np.unique(raw)) < 3:
+                continue
+            steps = raw[changes + 1] ^ raw[changes]
+            low = steps & (1 << piece.field.length) - 1 != 0
+            high = steps >> piece.field.length != 0
+            if 2 * np.count_nonzero(low & high) >= min(np.count_nonzero(low), np.count_nonzero(high)):
+                joined = Piece(both, "value", page=piece.page, moving=piece.moving + other.moving)
+                found.append(Carrier(key, joined, column.times[rows], raw))
+    return found
+
+
+MOST_TURNS_OF_A_BIT = 200
+
+
+def single_bits(carrier: Carrier) -> list[Carrier]:
+    """The bits of a number that turn seldom, as flags of their own: what acts may be one of them."""
+    moved = np.bitwise_or.reduce(carrier.raw[carrier.changes] ^ carrier.raw[carrier.changes - 1], initial=0)
+    found = []
+    for place, bit in enumerate(carrier.field.bits):
+        if not int(moved) >> place & 1 or place == 63:
+            continue
+        raw = carrier.raw >> place & 1
+        if np.count_nonzero(raw[carrier.changes] != raw[carrier.changes - 1]) <= MOST_TURNS_OF_A_BIT:
+            piece = Piece(BitField(bit, 1), "flag", page=carrier.page, moving=(bit,))
+            found.append(Carrier(carrier.key, piece, carrier.times, raw))
+    return found
+
+
+LONGEST_FIELD = 64
+
+
+def whole_payloads(columns: dict[int, Column]) -> list[Carrier]:
+    """Identifiers as they are sent, whatever they say: the field is their payload, as far as a field reaches."""
+    found = []
+    for key, column in columns.items():
+        bits = min(column.payloads.shape[1] * 8, LONGEST_FIELD)
+        if bits and len(column.times):
+            raw = np.zeros(len(column.times), np.int64)
+            found.append(Carrier(key, Piece(BitField(0, bits), "value"), column.times, raw))
     return found

@@ -7,12 +7,13 @@ from collections.abc import Iterator
 import numpy as np
 
 from keel.hunt.columns import Column
-from keel.hunt.surprises import SURE, Finding
+from keel.hunt.surprises import Finding
 from keel.model.fields import BitField
 from keel.model.frames import Mask
 
 CONSTANT = "constant"
-MOST_CERTAIN = SURE + 5.0
+A_SWITCH, A_BIT = 27.0, 3.0
+"""What is certain of one bit, and what each more adds, in nats."""
 LONGEST_BYTES = 8
 
 
@@ -25,7 +26,9 @@ def constant_surprises(good: Column, bad: Column) -> list[Finding]:
     for field in runs_of(differs, both):
         was, now = (value_words(field, one.tobytes()) for one in held)
         why = f"always {now} in {len(bad.times)} frames; always {was} in {len(good.times)} of the good one"
-        nats = min(4.0 + min(len(good.times), len(bad.times)), MOST_CERTAIN)
+        # A switch may stand otherwise on another day; a number of several bits that never moved seldom does.
+        most = A_SWITCH + A_BIT * min(field.length, 8)
+        nats = min(4.0 + min(len(good.times), len(bad.times)), most)
         found.append(Finding(good.key, CONSTANT, field, nats, (int(bad.times[0]),), f"{field_words(field)} is {why}"))
     return found
 

@@ -11,19 +11,23 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings
+from keel.hunt.candidates import MOST_CANDIDATES, Candidate, Findings
 from keel.hunt.carriers import Floats
 from keel.hunt.exact import Known, find_exact
 from keel.hunt.marks import follow_marks
 from keel.hunt.points import Points
 from keel.hunt.readings import follow_readings
 from keel.hunt.scene import Traffic
-from keel.hunt.series import follow_series
+from keel.hunt.series import WITHIN_S, follow_series
+from keel.hunt.verdict import Verdict
 from keel.model.frames import Times
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
 COMPARED_AT = 1000
+PROVED = 0.02
+"""Undecided verdicts prove something together where it is less likely than that that nothing carries it."""
+TOGETHER_NATS = 8.0
 SURE, UNSURE = 0.98, 0.02
 """No single kind of evidence counts for more than this."""
 
@@ -36,6 +40,7 @@ class Evidence:
     readings: Points | None = None
     series: Points | None = None
     known: Known | None = None
+    clock_within_s: float = WITHIN_S
 
     @property
     def points(self) -> Points | None:
@@ -48,7 +53,7 @@ class Evidence:
         if self.readings is not None:
             found.append(follow_readings(traffic, self.readings, cancelled))
         if self.series is not None:
-            found.append(follow_series(traffic, self.series, cancelled))
+            found.append(follow_series(traffic, self.series, cancelled, self.clock_within_s))
         if self.known is not None:
             found.append(find_exact(traffic, self.known, cancelled))
         if self.spans or not found:
@@ -69,11 +74,7 @@ def together(found: list[Findings]) -> Findings:
             old, family = kept[name]
             why = old.why if candidate.why in old.why else f"{old.why}; {candidate.why}"
             kept[name] = (replace(old, nats=max(old.nats, 0.0) + max(candidate.nats, 0.0), why=why), family)
-    odds = 0.0
-    for findings in found:
-        p = min(max(findings.nothing_probability, UNSURE), SURE)
-        odds += np.log(p / (1 - p))
-    nothing = float(1 / (1 + np.exp(-odds)))
+    verdict, nothing = _both(found, kept)
     numbers: dict[tuple[int, int], int] = {}
     first: list[Candidate] = []
     copies: list[Candidate] = []
@@ -81,10 +82,40 @@ def together(found: list[Findings]) -> Findings:
         known = family in numbers
         numbers.setdefault(family, len(numbers) + 1)
         (copies if known else first).append(replace(candidate, family=numbers[family]))
-    candidates = (first + copies)[:MOST_CANDIDATES] if nothing <= SURELY_NOTHING else []
+    candidates = (first + copies)[:MOST_CANDIDATES] if verdict != "nothing" else []
     notes = tuple(dict.fromkeys(note for f in found for note in f.notes))
     evidence = " and ".join(f.evidence for f in found)
-    return Findings(evidence, nothing, tuple(candidates), found[0].identifiers, found[0].fields, notes)
+    best = min(found, key=lambda f: f.nothing_probability)
+    reasons = [f"{f.evidence}: {f.reason}" for f in found if f.reason and f.verdict != "found"]
+    reason = "" if verdict == "found" else "; ".join(reasons)
+    fields = (found[0].identifiers, found[0].fields)
+    return Findings(evidence, nothing, tuple(candidates), *fields, notes, verdict, best.chance, reason)
+
+
+def _both(
+    found: list[Findings], kept: dict[tuple[int, int | None, frozenset[int]], tuple[Candidate, tuple[int, int]]]
+) -> tuple[Verdict, float]:
+    """What several verdicts make together, and how likely it is then that nothing carries it.
+
+    Undecided ones that agree on a field may prove it together: chance must do it several times. One that is sure of
+    nothing beside one that has found something leaves it undecided.
+    """
+    odds = 0.0
+    for findings in found:
+        p = min(max(findings.nothing_probability, UNSURE), SURE)
+        odds += float(np.log(p / (1 - p)))
+    nothing = float(1 / (1 + np.exp(-odds)))
+    verdicts = {f.verdict for f in found}
+    verdict: Verdict = "undecided"
+    if verdicts >= {"found", "nothing"}:
+        nothing = min(nothing, 0.5)
+    elif "found" in verdicts:
+        verdict, nothing = "found", min(nothing, PROVED)
+    elif "nothing" in verdicts:
+        verdict, nothing = "nothing", max(nothing, 1 - PROVED)
+    elif len(found) > 1 and nothing < PROVED and any(c.nats >= TOGETHER_NATS for c, _ in kept.values()):
+        verdict = "found"
+    return verdict, nothing
 
 
 def _same_field(name: tuple[int, int | None, frozenset[int]], candidate: Candidate) -> bool:

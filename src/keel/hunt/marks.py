@@ -1,124 +1,159 @@
-"""What follows the marks? Fields that change when a person did something, and at no other time.
+"""What follows the marks? Fields that do something when a person did, and seldom otherwise.
 
-A person marks a span some tenths of a second early or late. A field that carries what was operated changes about
-where the spans begin and end, nowhere else, and holds something else within the spans than without. Each of these is
-weighed as evidence: how much likelier is what the field does if it follows the marks, than if it went its own way?
-
-Whether anything follows at all is told by moving the marks round the recording a few hundred times: a recording of
-thousands of bits always holds one that fits somehow, and this says how well such a one fits by chance.
+Everything a field may do at a press is tried (`shapes`), at the marks and at some hundreds of places elsewhere
+(`placements`): a recording of thousands of bits always holds one that fits somehow, and this says how well such a
+one fits by chance. Carriers made up for the same marks say whether a real one would have shown (`verdict`).
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from dataclasses import replace
 
 import numpy as np
-import numpy.typing as npt
 
-from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, chance_of_nothing, in_families
-from keel.hunt.carriers import Carrier, exclusive_pairs, to_byte_end
+from keel.hunt.candidates import MOST_CANDIDATES, Candidate, Findings, in_families, unheard
+from keel.hunt.carriers import (
+    SMALL,
+    Carrier,
+    exclusive_pairs,
+    single_bits,
+    stepping_together,
+    to_byte_end,
+    whole_payloads,
+)
+from keel.hunt.imagined import imagined_scores
+from keel.hunt.placements import Marked, placed
 from keel.hunt.scene import Traffic
-from keel.hunt.states import State, states_of
+from keel.hunt.shapes import EDGE_S, Fit, Shape, fits_of
+from keel.hunt.states import sending, states_of
+from keel.hunt.verdict import Judged, judge
 from keel.model.fields import BitField
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
-EDGE_S = 0.75
-"""A change counts as at a span's edge if it is no further from it: people mark late and early."""
-ABOUT_S, NEARLY = 0.9, 0.85
-"""Most changes are that near; of the rest most are this much further off."""
-CORE_S = 0.5
-EARLY_S, LATE_S = 0.25, 0.6
-"""A movement counts as within a span so much before its start and after its end."""
-SURE, UNSURE = 0.95, 0.05
-LONGEST_CYCLE_S = 2.0
-MISSED_NATS = 2.3
-"""What an edge or a span costs at which nothing changed."""
-EXTRA_NATS = 0.7
-WITHIN_COST = 0.5
-APART_S = 0.8
-SHIFTS = 160
 CONSIDERED = 40
-LEAST_NATS = 1.5
-LEAST_SURE, LEAST_SURE_OF_MANY = 3.0, 2.5
-"""A fit of fewer nats is taken for chance, however rare it is: with one or two spans little proves anything."""
-MANY_SPANS = 3
+LEAST_NATS = 1.0
+LEAST_SURE = 3.0
+"""A fit of fewer nats is not called found, however rare it is: with one span little proves anything."""
+BEST_FEW = 6
+"""So many are listed where nothing is proved."""
+BETTER_BIT, OF_A_STATE = 1.0, 4.0
+"""A single bit of a number is named only where it fits better than the number by so much, and one of a state of few
+bits by more."""
+TOGETHER = 1.0
+"""What it says for neighbours that they change together, beside each of them alone."""
+MOST_MORE = 6
+ITS_OWN = 0.02
+NEARLY_AS_GOOD = 2.0
+SHORT_S = 2.0
 
-Floats = npt.NDArray[np.float64]
-
-
-@dataclass(frozen=True, eq=False)
-class Marked:
-    """Spans, moved by some shifts round the recording; the first shift is 0.
-
-    Attributes:
-        starts, ends: Seconds from the start of the traffic, shape (shifts, spans), ascending in each row.
-        length: Seconds of traffic.
-    """
-
-    starts: Floats
-    ends: Floats
-    length: float
+DOES: dict[Shape, str] = {
+    "hold": "{words} as long as it is held",
+    "flip": "each press flips it",
+    "step": "each press takes it to another value",
+    "pulse": "{words} for a moment at each press",
+    "move": "moves",
+    "frames": "its frames are sent then",
+}
 
 
 def follow_marks(traffic: Traffic, spans: list[Span], cancelled: Callable[[], bool] = lambda: False) -> Findings:
-    """Fields that change with the spans.
+    """Fields that do something at the spans, and identifiers that are sent then.
 
     Args:
         traffic: The frames, and their structure.
         spans: When something was done.
         cancelled: Looked at now and then; when true the search ends with what it has.
     """
-    count = len(traffic.columns)
     evidence = f"{len(spans)} marked span{'s' if len(spans) != 1 else ''}"
     times = [c.times for c in traffic.columns.values() if len(c.times) > 1]
-    fields = len(traffic.carriers)
     if not spans or not times:
-        return Findings(evidence, 1.0, (), count, fields, ("there are no marks to follow",))
+        return unheard(evidence, traffic, "there are no marks to follow")
     start, end = min(int(t[0]) for t in times), max(int(t[-1]) for t in times)
     inside = [s for s in sorted(spans) if s.end > start and s.start < end]
     if not inside:
-        return Findings(evidence, 1.0, (), count, fields, ("no mark lies where there are frames",))
-    marked = moved_round(inside, start, end)
-    best: list[tuple[float, State, Carrier]] = []
-    chance = np.full(marked.starts.shape[0], -1e9)
-    pairs = exclusive_pairs(traffic.columns, traffic.structures)
-    for carrier in traffic.carriers + pairs:
+        return unheard(evidence, traffic, "no mark lies where there are frames")
+    marked = placed(inside, start, end)
+    chance = np.full(len(marked.starts) - 1, -1e9)
+    best: list[tuple[float, Fit]] = []
+    for fits in _each(traffic, marked, start):
         if cancelled():
             break
-        nats = -1e9
-        chosen: State | None = None
-        for state in states_of(carrier, start):
-            scores = weigh(state, marked)
-            chance = np.maximum(chance, scores)
-            if scores[0] > nats:
-                nats, chosen = float(scores[0]), state
+        for fit in fits:
+            # What does something at the marks as hardly ever elsewhere is no measure of chance: elsewhere, too, it is
+            # seen where another place of the marks lies over them.
+            if np.count_nonzero(fit.scores[1:] >= fit.scores[0]) > ITS_OWN * len(chance):
+                chance = np.maximum(chance, fit.scores[1:])
+        chosen = max(fits, key=lambda fit: fit.nats, default=None)
         if chosen is not None:
-            best.append((nats, chosen, carrier))
-    best.sort(key=lambda one: -one[0])
-    best = apart(best)
-    found = [
-        (Candidate(c.key, _whole(traffic, c), nats, _why(state, marked), c.page, lag_s=_delay(state, marked)), c)
-        for nats, state, c in best[:CONSIDERED]
-        if nats >= LEAST_NATS
-    ]
-    nothing = _nothing(best[0][0] if best else -1e9, chance[1:], len(inside))
-    if nothing > SURELY_NOTHING:
-        found = []
-    return Findings(evidence, nothing, tuple(in_families(found)[:MOST_CANDIDATES]), count, fields, traffic.notes)
+            best.append((chosen.nats, chosen))
+    best.sort(key=lambda one: (-one[0], one[1].state.carrier.field.length))
+    best = switches_first(apart(best))
+    judged = judge(best[0][0] if best else -1e9, chance, imagined_scores(marked, _usual_cycle(traffic)), LEAST_SURE)
+    found = [(_candidate(traffic, fit, marked), fit.state.carrier) for n, fit in best[:CONSIDERED] if n >= LEAST_NATS]
+    candidates = in_families(found)[:MOST_CANDIDATES]
+    if judged.verdict != "found":
+        candidates = candidates[:BEST_FEW] if judged.verdict == "undecided" else []
+    reason = _reason(judged, best, marked, traffic)
+    return Findings.of(evidence, judged, tuple(candidates), traffic, reason)
 
 
-def apart(best: list[tuple[float, State, Carrier]]) -> list[tuple[float, State, Carrier]]:
+def _each(traffic: Traffic, marked: Marked, start: int) -> Iterator[list[Fit]]:
+    """What each field may do at the marks, and whether identifiers are sent then."""
+    for carrier in traffic.carriers + exclusive_pairs(traffic.columns, traffic.structures):
+        fits = [fit for state in states_of(carrier, start) for fit in fits_of(state, marked)]
+        if carrier.field.length > 1:
+            margin = OF_A_STATE if carrier.field.length <= SMALL else BETTER_BIT
+            least = max((fit.nats + fit.state.cost for fit in fits), default=0.0) + margin
+            for bit in single_bits(carrier):
+                ones = [fit for state in states_of(bit, start)[-1:] for fit in fits_of(state, marked)]
+                if any(fit.nats > least for fit in ones):
+                    yield ones
+        yield fits
+    for carrier in stepping_together(traffic.columns, traffic.structures):
+        states = [replace(state, cost=state.cost - TOGETHER) for state in states_of(carrier, start)]
+        yield [fit for state in states for fit in fits_of(state, marked)]
+    for carrier in whole_payloads(traffic.columns):
+        state = sending(carrier, start)
+        if state is not None:
+            yield fits_of(state, marked)
+
+
+def apart(best: list[tuple[float, Fit]]) -> list[tuple[float, Fit]]:
     """Without what shares bits with something better."""
-    kept: list[tuple[float, State, Carrier]] = []
+    kept: list[tuple[float, Fit]] = []
     taken: set[tuple[int, int | None, int]] = set()
     for one in best:
-        bits = {(one[2].key, one[2].page, bit) for bit in one[2].field.bits}
+        carrier = one[1].state.carrier
+        bits = {(carrier.key, carrier.page, bit) for bit in carrier.field.bits}
         if taken.isdisjoint(bits):
             kept.append(one)
             taken |= bits
     return kept
+
+
+def switches_first(best: list[tuple[float, Fit]]) -> list[tuple[float, Fit]]:
+    """Of what fits nearly as well as the best, switches before the quantities that follow them."""
+    if not best:
+        return best
+    least = best[0][0] - NEARLY_AS_GOOD
+    near = [one for one in best if one[0] >= least]
+    near.sort(key=lambda one: one[1].state.carrier.field.length > SMALL and one[1].shape != "frames")
+    return near + best[len(near) :]
+
+
+def _usual_cycle(traffic: Traffic) -> float:
+    cycles = [float(np.median(np.diff(c.times))) / NS_PER_S for c in traffic.columns.values() if len(c.times) > 3]
+    return float(np.median(cycles)) if cycles else 0.1
+
+
+def _candidate(traffic: Traffic, fit: Fit, marked: Marked) -> Candidate:
+    carrier = fit.state.carrier
+    field = carrier.field if fit.shape == "frames" else _whole(traffic, carrier)
+    return Candidate(
+        carrier.key, field, fit.nats, _why(fit, marked), carrier.page, lag_s=_delay(fit, marked), shape=fit.shape
+    )
 
 
 def _whole(traffic: Traffic, carrier: Carrier) -> BitField:
@@ -126,143 +161,48 @@ def _whole(traffic: Traffic, carrier: Carrier) -> BitField:
     return to_byte_end(structure, column, carrier.piece, carrier.field)
 
 
-def moved_round(spans: list[Span], start: int, end: int) -> Marked:
-    """The spans as they are, and moved round the recording."""
-    length = (end - start) / NS_PER_S
-    low = np.array([(s.start - start) / NS_PER_S for s in spans])
-    high = np.array([(s.end - start) / NS_PER_S for s in spans])
-    least = min(max(2.0, float((high - low).mean())), length / 4)
-    shifts = np.concatenate([[0.0], np.linspace(least, length - least, SHIFTS)])
-    starts = low[None, :] + shifts[:, None]
-    over = np.floor(starts / length) * length
-    starts = starts - over
-    ends = np.minimum(high[None, :] + shifts[:, None] - over, length)
-    order = np.argsort(starts, axis=1)
-    return Marked(np.maximum(np.take_along_axis(starts, order, 1), 0.0), np.take_along_axis(ends, order, 1), length)
-
-
-def weigh(state: State, marked: Marked) -> Floats:
-    """Log likelihood ratio that a state follows the spans, for each shift; shape (shifts,)."""
-    # What happens between two frames shows in the next: on average half a cycle late.
-    late = min(state.cycle_s, LONGEST_CYCLE_S) / 2
-    edges = np.concatenate([marked.starts, marked.ends], axis=1)
-    at_edges = _near(state.turns - late, edges, EDGE_S + late, marked.length)
-    as_long = at_edges + 0.5 * _level(state, marked, late)
-    # Something may be so as long as the span lasts, or for some of it: a hand works the device between two marks.
-    return np.maximum(_within(_told_apart(state.turns) - late, marked, late) - WITHIN_COST, as_long)
-
-
-def _near(turns: Floats, edges: Floats, reach: float, length: float) -> Floats:
-    """Changes near edges, or at least about them, against changes elsewhere."""
-    edges = np.sort(edges, axis=1)
-    near = _inside(turns, edges, reach)
-    about = _inside(turns, edges, reach + ABOUT_S)
-    shares = [_share_of(window, length) for _, *window in (near, about)]
-    first = np.minimum(near[0], 1)
-    second = np.minimum(about[0], 1) - first
-    counted = first.sum(axis=1) * np.log(SURE * NEARLY / shares[0])
-    ring = np.maximum(shares[1] - shares[0], 0.02)
-    counted = counted + second.clip(0).sum(axis=1) * np.log(np.minimum(SURE * (1 - NEARLY) / ring, 1.0))
-    elsewhere = len(turns) - about[0].sum(axis=1)
-    extra = about[0].sum(axis=1) - np.minimum(about[0], 1).sum(axis=1)
-    missed = (about[0] == 0).sum(axis=1)
-    nats = counted + elsewhere * np.log(UNSURE / (1 - shares[1])) - MISSED_NATS * missed - EXTRA_NATS * extra
-    return np.asarray(nats)
-
-
-def _inside(turns: Floats, edges: Floats, reach: float) -> tuple[npt.NDArray[np.int64], Floats, Floats]:
-    """How many changes lie within reach of each edge; windows that overlap are cut in the middle between edges."""
-    low, high = edges - reach, edges + reach
-    middle = (edges[:, 1:] + edges[:, :-1]) / 2
-    low[:, 1:] = np.maximum(low[:, 1:], middle)
-    high[:, :-1] = np.minimum(high[:, :-1], middle)
-    return np.searchsorted(turns, high) - np.searchsorted(turns, low), low, high
-
-
-def _share_of(window: list[Floats], length: float) -> Floats:
-    return np.asarray(np.clip((window[1] - window[0]).sum(axis=1) / length, 0.02, 0.98))
-
-
-def _told_apart(turns: Floats) -> Floats:
-    """Changes without those that follow another at once: they say nothing more."""
-    kept: list[float] = []
-    for turn in turns.tolist():
-        if not kept or turn - kept[-1] >= APART_S:
-            kept.append(turn)
-    return np.array(kept)
-
-
-def _within(moves: Floats, marked: Marked, late: float) -> Floats:
-    """Changes within spans against changes elsewhere."""
-    low, high = marked.starts - EARLY_S - late, marked.ends + LATE_S + late
-    low[:, 1:] = np.maximum(low[:, 1:], np.minimum(high[:, :-1], marked.starts[:, 1:]))
-    high = np.maximum(high, low)
-    inside = np.searchsorted(moves, high) - np.searchsorted(moves, low)
-    covered = _share_of([low, high], marked.length)
-    counted = np.minimum(inside, 2).sum(axis=1)
-    nats = counted * np.log(SURE / covered) + (len(moves) - inside.sum(axis=1)) * np.log(UNSURE / (1 - covered))
-    extra = inside.sum(axis=1) - counted
-    return np.asarray(nats - MISSED_NATS * (inside == 0).sum(axis=1) - EXTRA_NATS * extra)
-
-
-def _level(state: State, marked: Marked, late: float) -> Floats:
-    """What the state is inside spans against what it is outside."""
-    middle = (marked.starts + marked.ends) / 2
-    half = np.maximum((marked.ends - marked.starts) / 2 - CORE_S - late, 0.1)
-    middle = middle + late
-    inside = _share(state, middle - half, middle + half, marked.length)
-    zeros, full = np.zeros((len(middle), 1)), np.full((len(middle), 1), marked.length)
-    low = np.concatenate([zeros, marked.ends + CORE_S + 2 * late], axis=1)
-    high = np.concatenate([np.maximum(marked.starts - CORE_S, 0), full], axis=1)
-    there = high > low + 0.1
-    outside = _share(state, low, np.maximum(high, low + 0.1), marked.length)
-    usual = float(state.held_until(np.array([marked.length]), marked.length)[0]) / marked.length
-    usual = float(np.clip(usual, 0.02, 0.98))
-    yes, no = np.log(SURE / usual), np.log(UNSURE / (1 - usual))
-    back, wrong = np.log(SURE / (1 - usual)), np.log(UNSURE / usual)
-    spans = (inside * yes + (1 - inside) * no).sum(axis=1)
-    gaps = (there * ((1 - outside) * back + outside * wrong)).sum(axis=1)
-    return np.asarray(spans + gaps)
-
-
-def _share(state: State, low: Floats, high: Floats, length: float) -> Floats:
-    held = state.held_until(high, length) - state.held_until(low, length)
-    return np.asarray(np.clip(held / np.maximum(high - low, 1e-9), 0, 1))
-
-
-def _nothing(best: float, chance: Floats, spans: int) -> float:
-    """How likely it is that nothing follows, from the best and from what moved marks reach."""
-    middle = float(np.median(chance))
-    width = max(float(np.quantile(chance, 0.9)) - middle, 1.5)
-    least = middle + 1.6 * width
-    surely = LEAST_SURE if spans < MANY_SPANS else LEAST_SURE_OF_MANY
-    if least < surely:
-        least, width = surely, min(width, 1.0)
-    return chance_of_nothing(best, least, width)
-
-
-def _delay(state: State, marked: Marked) -> float:
+def _delay(fit: Fit, marked: Marked) -> float:
     """The median time from a span's start to the first change about it."""
-    delays = []
+    turns, delays = fit.state.turns, []
     for start, end in zip(marked.starts[0], marked.ends[0], strict=True):
-        at = int(np.searchsorted(state.turns, start - EARLY_S))
-        if at < len(state.turns) and state.turns[at] < end + LATE_S + state.cycle_s:
-            delays.append(float(state.turns[at] - start))
+        at = int(np.searchsorted(turns, start - EDGE_S))
+        if at < len(turns) and turns[at] < end + EDGE_S + fit.state.cycle_s:
+            delays.append(float(turns[at] - start))
     return float(np.median(delays)) if delays else 0.0
 
 
-def _why(state: State, marked: Marked) -> str:
-    starts, ends = marked.starts[0], marked.ends[0]
-    turns = state.turns[::2] if state.moving else state.turns
-    hit = np.zeros(len(turns), np.bool_)
-    spans = 0
-    for start, end in zip(starts, ends, strict=True):
-        mine = (turns >= start - EARLY_S) & (turns < end + LATE_S + state.cycle_s)
-        hit |= mine
-        spans += bool(mine.any())
-    where = "and nowhere else" if hit.all() else f"({hit.mean():.0%} of its changes)"
-    return (
-        f"{state.words} in {spans} of {len(starts)} spans {where}"
-        if not state.moving
-        else (f"moves in {spans} of {len(starts)} spans {where}")
+def _why(fit: Fit, marked: Marked) -> str:
+    """What it does, at how many of the marks, and what it does elsewhere."""
+    does = DOES[fit.shape].format(words=fit.state.words)
+    turns = fit.state.turns
+    mine = np.zeros(len(turns), np.bool_)
+    for start, end in zip(marked.starts[0], marked.ends[0], strict=True):
+        mine |= (turns >= start - EDGE_S) & (turns < end + EDGE_S + fit.state.cycle_s)
+    others = int(np.count_nonzero(~mine))
+    if fit.state.kind != "changes" and fit.shape != "flip":
+        others = (others + 1) // 2
+    where = (
+        "and nowhere else" if not others else f"and {others} times elsewhere" if others > 1 else "and once elsewhere"
     )
+    return f"{does}: {int(fit.hits.sum())} of {marked.count} spans, {where}"
+
+
+def _reason(judged: Judged, best: list[tuple[float, Fit]], marked: Marked, traffic: Traffic) -> str:
+    """Why nothing is found, or what would decide it, in a sentence."""
+    count = f"{marked.count} press" + ("es" if marked.count != 1 else "")
+    if judged.verdict == "nothing":
+        return (
+            f"in {judged.power:.0%} of trials a field made up to follow these marks stands out; here none does: every "
+            f"field of the {len(traffic.columns)} identifiers stayed the same through {count}, or goes its own way"
+        )
+    if judged.verdict == "found":
+        return ""
+    if not best or best[0][0] < LEAST_NATS:
+        return f"{count} would not show a carrier in this traffic ({judged.power:.0%} of made-up ones stand out)"
+    fit = best[0][1]
+    more = int(np.clip(np.ceil((judged.needed - fit.nats + 0.5) / max(fit.each, 0.3)), 1, MOST_MORE))
+    words = f"about {more} more press{'es' if more > 1 else ''}"
+    lengths = marked.ends[0] - marked.starts[0]
+    if float(lengths.max()) < SHORT_S:
+        words += ", one of them long (3 s)" if more > 1 else ", a long one (3 s)"
+    return f"{words} would decide it"

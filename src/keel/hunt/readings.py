@@ -12,33 +12,43 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from keel.hunt.candidates import MOST_CANDIDATES, SURELY_NOTHING, Candidate, Findings, chance_of_nothing, in_families
+from keel.hunt.candidates import MOST_CANDIDATES, Candidate, Findings, in_families, unheard
 from keel.hunt.carriers import Carrier, constant_above, to_byte_end
 from keel.hunt.fitting import robust_lines, rounding_of
 from keel.hunt.points import Points
 from keel.hunt.scene import Traffic
 from keel.hunt.snapping import snap, ways_to_read
+from keel.hunt.verdict import Judged, judge
 from keel.model.frames import Times
 from keel.model.units import NS_PER_S
 
 LAGS_S = np.arange(0.0, 1.05, 0.1)
 """A person reads off a display late, and a display shows late."""
-TREND = 0.8
-SPREAD_EXPECTED = 1.5
-SPREAD_COST, TREND_COST = 8.0, 50.0
+ENOUGH_FOR_A_CURVE = 6
+IMAGINED, FEWEST_BITS = 60, 3
+ROUGH, MISREAD = 0.025, 1 / 15
+"""How far off a person reads at most, as a share of the readings' range; and how often by far more."""
 ABOUT_S = 0.3
 """The lag of single readings varies by about this much."""
 
 Floats = npt.NDArray[np.float64]
 
 
-SHUFFLES = 40
+SHUFFLES = 80
+THIN = slice(3, None, 4)
+"""Chance is tried at some of the lags only."""
 CONSIDERED = 40
 """So many of the best are looked at closely."""
 FEWEST = 3
 MOST_READINGS = 40
 """The search for misread ones goes over pairs of them; more are a series, not readings."""
-LEAST_NATS, ALWAYS_SHOWN = 2.0, 3
+LEAST_NATS = 2.0
+MISSED = 0.015
+"""A person misreads: so few of the fields made up may do no better than the best there is, where that is nothing."""
+TELLS_NOTHING = 0.2
+"""A field that typically misses by so much of the readings' range explains next to nothing."""
+BEST_FEW = 6
+MOST_MORE = 6
 
 
 @dataclass(frozen=True, eq=False)
@@ -65,23 +75,20 @@ def follow_readings(traffic: Traffic, readings: Points, cancelled: Callable[[], 
     evidence = f"{given} reading{'s' if given != 1 else ''}"
     readings = readings.thinned(MOST_READINGS)
     n = len(readings.values)
-    notes = traffic.notes + ((f"{n} of the {given} readings were looked at; many are a series",) if n < given else ())
+    notes = (f"{n} of the {given} readings were looked at; many are a series",) if n < given else ()
     carriers = traffic.carriers
     if n < FEWEST or not carriers or len(np.unique(readings.values)) < 2:
-        note = f"at least {FEWEST} readings that differ are needed"
-        return Findings(evidence, 1.0, (), len(traffic.columns), len(carriers), (note,))
+        return unheard(evidence, traffic, f"at least {FEWEST} readings that differ are needed")
     raw, around = sampled(carriers, readings.times, LAGS_S)
     fits = fit_all(raw, around, readings.values, LAGS_S)
-    coarse = slice(None, None, 3)
-    thin, thin_around = np.ascontiguousarray(raw[:, coarse]), np.ascontiguousarray(around[:, coarse])
+    thin, thin_around = np.ascontiguousarray(raw[:, THIN]), np.ascontiguousarray(around[:, THIN])
     chance = []
-    for mixed in mixed_orders(readings.values, SHUFFLES):
+    for mixed in mixed_orders(readings.times, readings.values, SHUFFLES):
         if cancelled():
             break
-        chance.append(float(fit_all(thin, thin_around, mixed, LAGS_S[coarse]).score.max()))
-    best = int(fits.score.argmax())
-    trend = trend_of(readings.times, readings.values)
-    nothing = nothing_probability(float(fits.score[best]), chance, float(fits.spread[best]), trend) if chance else 1.0
+        chance.append(float(fit_all(thin, thin_around, mixed, LAGS_S[THIN]).score.max()))
+    best = float(fits.score.max())
+    judged = judge(best, np.array(chance), imagined_scores(carriers, raw, around, readings), extend=True, missed=MISSED)
     ranked = np.argsort(-fits.score, kind="stable")[:CONSIDERED].tolist()
     found = []
     floor = rounding_of(readings.values) * 0.3
@@ -91,17 +98,62 @@ def follow_readings(traffic: Traffic, readings: Points, cancelled: Callable[[], 
             candidate = _candidate(traffic, carriers[i], raw[i, lag], around[i, lag], readings, fits, i, floor)
             found.append((candidate, carriers[i]))
     found.sort(key=lambda pair: -pair[0].nats)
-    found = [pair for i, pair in enumerate(found) if i < ALWAYS_SHOWN or pair[0].nats >= LEAST_NATS]
-    if nothing > SURELY_NOTHING:
-        found = []
-    return Findings(
-        evidence,
-        nothing,
-        tuple(in_families(found)[:MOST_CANDIDATES]),
-        len(traffic.columns),
-        len(carriers),
-        notes,
+    reach = float(np.ptp(readings.values))
+    found = [pair for i, pair in enumerate(found) if not i or (pair[0].nats >= LEAST_NATS and _tells(pair[0], reach))]
+    candidates = in_families(found)[: MOST_CANDIDATES if judged.verdict == "found" else BEST_FEW]
+    if judged.verdict == "nothing" or cancelled():
+        candidates = []
+    return Findings.of(evidence, judged, tuple(candidates), traffic, _reason(judged, best, n), notes)
+
+
+def _tells(candidate: Candidate, reach: float) -> bool:
+    return candidate.residual is None or candidate.residual[0] <= TELLS_NOTHING * reach
+
+
+def _reason(judged: Judged, best: float, n: int) -> str:
+    """Why nothing is found, or what would decide it, in a sentence."""
+    if judged.verdict == "found":
+        return ""
+    if judged.verdict == "nothing":
+        return (
+            f"in {judged.power:.0%} of trials a field of this recording, read off {n} times, stands out; "
+            "here the best fits no better than readings in another order"
+        )
+    each = max(best / n, 0.5)
+    more = int(np.clip(np.ceil((judged.needed - best) / each + 0.5), 1, MOST_MORE))
+    return (
+        f"about {more} more reading{'s' if more > 1 else ''} would decide it, at values not read yet, best after a jump"
     )
+
+
+def imagined_scores(carriers: list[Carrier], raw: Floats, around: Floats, readings: Points) -> Floats:
+    """What fields of this recording would score, had they been read at these moments as these readings were.
+
+    Args:
+        carriers: The fields.
+        raw, around: From `sampled`, shape (carriers, lags, n).
+        readings: What was read.
+
+    Returns:
+        Nats, shape (m,): of up to `IMAGINED` fields that move at the readings.
+    """
+    random = np.random.default_rng(21)
+    n = len(readings.values)
+    fineness = rounding_of(readings.values) / float(np.ptp(readings.values))
+    moving = [i for i, c in enumerate(carriers) if len(c.piece.moving) >= FEWEST_BITS and np.ptp(raw[i, 0]) > 0]
+    scores = []
+    for i in random.permutation(moving)[:IMAGINED].tolist():
+        lag = int(random.integers(1, len(LAGS_S) - 2))
+        read = raw[i, lag] + random.normal(0, 0.5, n) * around[i, lag]
+        reach = max(float(np.ptp(read)), 1e-9)
+        read = read + random.normal(0, random.uniform(0, ROUGH), n) * reach
+        wrong = random.random(n) < MISREAD
+        read = read + wrong * random.choice([-1.0, 1.0], n) * random.uniform(0.2, 0.6, n) * reach
+        step = max(fineness * reach, 1e-9)
+        read = np.rint(read / step) * step
+        if np.ptp(read) > 0:
+            scores.append(float(fit_all(raw[i : i + 1], around[i : i + 1], read, LAGS_S).score[0]))
+    return np.array(scores)
 
 
 def _candidate(
@@ -166,7 +218,7 @@ def fit_all(raw: Floats, around: Floats, values: Floats, lags_s: Floats, most_dr
     """
     carriers, lags, n = raw.shape
     if most_dropped is None:
-        most_dropped = 0 if n < 5 else 1 if n < 7 else 2 if n < 11 else 3
+        most_dropped = 0 if n < 5 else 1 if n < 7 else 2 if n < 11 else 3 if n < 13 else n * 2 // 7
     floor = rounding_of(values) * 0.3
     found = robust_lines(raw.reshape(-1, n), around.reshape(-1, n), values, floor, most_dropped)
     found = found.reshape(carriers, lags, 5)
@@ -175,30 +227,20 @@ def fit_all(raw: Floats, around: Floats, values: Floats, lags_s: Floats, most_dr
     return Fits(chosen[:, 0], lags_s[best], chosen[:, 1], chosen[:, 2], chosen[:, 3], chosen[:, 4].astype(np.int64))
 
 
-def mixed_orders(values: Floats, count: int) -> list[Floats]:
-    """The readings in other orders, to see how well chance does."""
-    random = np.random.default_rng(20)
-    return [random.permutation(values) for _ in range(count)]
+def mixed_orders(times: Times, values: Floats, count: int) -> list[Floats]:
+    """The readings in other orders, to see how well chance does.
 
-
-def trend_of(times: Times, values: Floats) -> float:
-    """How steadily values go up or down, from 0 to 1."""
-    gone = (times - times[0]).astype(np.float64)
-    return abs(float(np.corrcoef(gone, values)[0, 1])) if values.std() > 0 and gone.std() > 0 else 0.0
-
-
-def nothing_probability(best: float, chance: list[float], spread: float = 1.0, trend: float = 0.0) -> float:
-    """How likely it is that nothing carries it.
-
-    Args:
-        best: The best score, in nats.
-        chance: What evidence in mixed order reaches. The best of many scores of chance is spread like an extreme
-            value: by its median, and a width of a few nats.
-        spread: By how much (squared) the best fit misses more than rounding and lag explain: what is meant seldom does.
-        trend: How steadily the evidence goes up or down. Everything that does the same fits it roughly.
+    Whatever goes up steadily fits readings that do: so in every second one only what they differ from a smooth
+    course by changes places.
     """
-    beyond = max(0.5 * np.log(max(spread, 1.0)) - np.log(SPREAD_EXPECTED), 0.0)
-    best = best - beyond * (TREND_COST if trend > TREND else SPREAD_COST)
-    middle = float(np.median(chance))
-    width = max(float(np.quantile(chance, 0.9)) - middle, 1.0)
-    return chance_of_nothing(best, middle + 1.5 * width, width)
+    random = np.random.default_rng(20)
+    gone = (times - times[0]).astype(np.float64)
+    degree = 2 if len(values) >= ENOUGH_FOR_A_CURVE else 1
+    course = np.polyval(np.polyfit(gone, values, degree), gone) if gone.any() else np.full(len(values), values.mean())
+    rest = values - course
+    step = rounding_of(values)
+    orders = []
+    for number in range(count):
+        mixed = random.permutation(rest) + course if number % 2 else random.permutation(values)
+        orders.append(np.rint(mixed / step) * step)
+    return orders

@@ -26,6 +26,7 @@ LONGEST = 62
 LESS_LIKELY = 0.8
 """What the second reading of one fault counts, beside the first."""
 NOT_AVAILABLE_SURE = 14.0
+A_BYTE = 8
 NOISE_SURE = 8.0
 
 Ints = npt.NDArray[np.int64]
@@ -285,7 +286,8 @@ def _not_available(
         else:
             sure = 8.0 if abs(int(other.raw[hits[0]]) - int(np.median(one.raw))) > reach else -6.0
         nats = 2.0 * min(length, 10) + min(4.0 * (length - piece.field.length), 16.0) + sure
-        if len(hits) == 1 and len(now) > 1:
+        if length < A_BYTE or (len(hits) == 1 and len(now) > 1):
+            # A small number reaches its end by itself.
             nats *= 0.6
         times = tuple(int(t) for t in other.times[hits[:MOST_TIMES]])
         why = f"all bits set (not available) in {len(hits)} of {len(now)} frames; never in the good one"

@@ -11,12 +11,14 @@ from keel.hunt.counters import skips
 from keel.hunt.structure import Structure
 from keel.hunt.surprises import MOST_TIMES, Finding
 from keel.model.fields import extract
+from keel.model.frames import Mask
 from keel.model.units import NS_PER_S
 
 SURE = 45.0
 """Surprise that nothing outdoes."""
 SUDDEN = 22.0
 """What it adds if it never was: a checksum that always holds does not fail by itself."""
+PARTS = 8
 REGULAR = 0.35
 """Spread of the times between frames, by their median, up to which they come regularly."""
 
@@ -117,7 +119,7 @@ def guard_surprises(structure: Structure, good: Column, bad: Column) -> list[Fin
         before, now = skips(counter, good.payloads), skips(counter, bad.payloads)
         # Where frames are missing the count goes on without them: that is the gap's doing.
         now &= _steps(bad) < 1.8 * max(step, 1e-9)
-        nats = _rarer(int(before.sum()), len(before), int(now.sum()), len(now))
+        nats = _rarer(before, now)
         if nats > 0:
             at = np.flatnonzero(now)
             times = tuple(int(t) for t in bad.times[at[:MOST_TIMES] + 1])
@@ -128,7 +130,7 @@ def guard_surprises(structure: Structure, good: Column, bad: Column) -> list[Fin
         counter_field = structure.counters[0].field if structure.counters else None
         counts = [extract(counter_field, c.payloads) if counter_field else None for c in (good, bad)]
         before, now = wrong(checksum, good.payloads, counts[0]), wrong(checksum, bad.payloads, counts[1])
-        nats = _rarer(int(before.sum()), len(before), int(now.sum()), len(now))
+        nats = _rarer(before, now)
         if nats > 0:
             at = np.flatnonzero(now)
             times = tuple(int(t) for t in bad.times[at[:MOST_TIMES]])
@@ -137,11 +139,19 @@ def guard_surprises(structure: Structure, good: Column, bad: Column) -> list[Fin
     return found
 
 
-def _rarer(before: int, of: int, now: int, of_now: int) -> float:
-    """Surprise that something rare is more frequent: ``now`` times, where it was ``before`` times."""
-    expected = (before + 0.3) / max(of, 1) * max(of_now, 1)
-    if now <= expected:
+def _rarer(before: Mask, now: Mask) -> float:
+    """Surprise that something rare is more frequent.
+
+    Args:
+        before: Where it was so in the good traffic, shape (n,).
+        now: Where it is so in the bad, shape (m,).
+    """
+    # What comes in bursts is as frequent as it ever was in a part of the good one.
+    parts = [part.mean() for part in np.array_split(before, PARTS) if len(part)]
+    usual = max([*parts, 0.3 / max(len(before), 1)]) if before.any() else 0.3 / max(len(before), 1)
+    count, expected = int(now.sum()), float(usual) * len(now)
+    if count <= expected:
         return 0.0
     # Poisson: the log likelihood ratio of the rate seen to the rate expected, with a bonus for what never was.
-    nats = now * np.log(now / expected) - (now - expected)
-    return float(min(nats + (SUDDEN if before == 0 else 0.0), SURE))
+    nats = count * np.log(count / expected) - (count - expected)
+    return float(min(nats + (SUDDEN if not before.any() else 0.0), SURE))

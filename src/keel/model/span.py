@@ -68,11 +68,27 @@ def moved(span: Span, change: str, whole: Span) -> Span | None:
 
 @dataclass(frozen=True)
 class Mark:
-    """A moment that a person flagged: "I pressed it here"."""
+    """A moment that a person flagged: "I pressed it here".
+
+    ``of`` is the try it belongs to: what was operated. Marks of no named try are one of their own.
+    """
 
     number: int
     time: int
     note: str = ""
+    of: str = ""
+
+
+def tries_of(marks: list[Mark]) -> list[str]:
+    """The names of the tries that marks belong to, the last one last."""
+    return list(dict.fromkeys(mark.of for mark in sorted(marks, key=lambda m: m.number, reverse=True)))[::-1]
+
+
+def of_try(marks: list[Mark], name: str | None = None) -> list[Mark]:
+    """The marks of one try; of the last one without a name."""
+    names = tries_of(marks)
+    chosen = name if name is not None else names[-1] if names else ""
+    return [mark for mark in marks if mark.of == chosen]
 
 
 def pair_up(marks: list[Mark]) -> list[Span]:
