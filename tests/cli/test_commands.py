@@ -90,7 +90,8 @@ def test_hunt_answers_in_the_promised_form(voyage: Path, tmp_path: Path) -> None
     marks = tmp_path / "m.csv"
     marks.write_text("19.7,24.4\n34.6,38.3\n")
     answer = json.loads(keel("hunt", voyage, "--marks", marks, "--json").stdout)
-    assert set(answer) == {"evidence", "nothing_probability", "candidates", "notes", "next"}
+    keys = {"evidence", "verdict", "chance", "reason", "nothing_probability", "candidates", "notes", "next"}
+    assert set(answer) == keys and answer["verdict"] in ("found", "undecided")
     best = next(c for c in answer["candidates"] if c["id"] == "220")
     assert {c["id"] for c in answer["candidates"][:2]} == {"220", "221"}
     known = {
@@ -105,6 +106,7 @@ def test_hunt_answers_in_the_promised_form(voyage: Path, tmp_path: Path) -> None
         "offset",
         "lag",
         "score",
+        "shape",
         "family",
         "why",
     }
@@ -112,11 +114,11 @@ def test_hunt_answers_in_the_promised_form(voyage: Path, tmp_path: Path) -> None
     assert (best["bus"], best["id"], best["start"], best["length"], best["order"]) == ("A", "220", 7, 12, "big")
     assert answer["nothing_probability"] < 0.5
     scores = [c["score"] for c in answer["candidates"]]
-    assert scores == sorted(scores, reverse=True) and all(0 <= s <= 1 for s in scores)
+    assert all(0 <= s <= 1 for s in scores) and max(scores) - scores[0] < 0.1
     assert "220" in keel("hunt", voyage, "--marks", marks).stdout
     marks.write_text("2,4\n10,11\n")
     nothing = json.loads(keel("hunt", voyage, "--marks", marks, "--json").stdout)
-    assert nothing["nothing_probability"] > 0.5
+    assert nothing["verdict"] != "found" and nothing["reason"]
 
 
 def test_hunt_without_evidence_takes_payloads_apart(voyage: Path) -> None:
@@ -156,11 +158,28 @@ def test_hunt_follows_readings_a_series_and_a_value(voyage: Path, tmp_path: Path
         answer = json.loads(keel("hunt", voyage, option, read, "--json").stdout)
         best = answer["candidates"][0]
         assert best["id"] == "220" and best["scale"] == pytest.approx(0.1, rel=0.02)
-        assert answer["nothing_probability"] < 0.1
+        assert answer["verdict"] == "found" and answer["nothing_probability"] < 0.1
+        assert "by chance" in answer["chance"]
         assert "220" in keel("hunt", voyage, option, read).stdout
     at, value = next(row for row in rows if 8 < row[1] < 15)
     exact = json.loads(keel("hunt", voyage, "--value", f"{value:.1f}", "--at", f"{at:.2f}", "--json").stdout)
     assert "220" in {c["id"] for c in exact["candidates"]}
+
+
+def test_a_draft_reads_back_and_leaves_what_a_person_named(voyage: Path, tmp_path: Path) -> None:
+    for name in ("draft.toml", "draft.dbc"):
+        file = tmp_path / name
+        assert "messages" in keel("dict", "draft", voyage, "-o", file).stdout
+        assert keel("dict", "check", file).returncode == 0
+    file = tmp_path / "draft.toml"
+    text = file.read_text()
+    assert "CRC-8" in text and 'role = "counter"' in text and "a copy of value_" in text
+    named = text.replace('"value_0A4_0"', '"rudder"', 1).replace('"Message0A4"', '"Helm"', 1)
+    file.write_text(named)
+    keel("dict", "draft", voyage, "-o", file)
+    assert file.read_text() == named
+    bare = keel("dict", "draft", voyage, "-o", tmp_path / "none.toml", "--ask", "id:7FF")
+    assert bare.returncode != 0 and "no frame that meets the ask" in bare.stderr
 
 
 def test_a_dictionary_is_checked(tmp_path: Path) -> None:

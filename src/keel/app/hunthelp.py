@@ -111,7 +111,7 @@ def verdict_line(palette: Palette, width: int, result: Result) -> Line:
     fields = "one field fits" if families == 1 else f"{families} fields fit"
     said = fields if found.verdict == "found" else f"{fields} best, none proved"
     said += f": {found.chance}" if found.chance else ""
-    at = line.put(at, said, palette.style("text"), max(width - at - 1, 0))
+    at = line.put(at, said, palette.style("text"))
     if found.reason:
         line.put(at, f"; {found.reason}", palette.style("brass"), max(width - at - 1, 0))
     return line

@@ -12,7 +12,7 @@ from keel.app.rows import Column, fit, grow
 from keel.app.search import Result
 from keel.app.strokes import bar
 from keel.compare.buses import BusPairs
-from keel.hunt.candidates import Candidate
+from keel.hunt.candidates import Candidate, under_originals
 from keel.model.fields import BitField
 from keel.model.identity import key_words
 from keel.signals.signal import GLYPHS
@@ -76,8 +76,11 @@ def rows_of(picture: Picture, result: Result, ruled_out: frozenset[object]) -> t
         return DIFFERENCES, _differences(picture, result)
     if result.sought.mode == "structure":
         return FIELDS, _fields(picture, result)
-    kept = [c for c in result.findings.candidates if name_of(c) not in ruled_out]
-    return CANDIDATES, [_candidate(picture, i, c) for i, c in enumerate(kept)]
+    kept = under_originals([c for c in result.findings.candidates if name_of(c) not in ruled_out])
+    originals = {c.family: c for c in reversed(kept)}
+    has_scale = any(c.scale is not None for c in kept)
+    columns = tuple(column for column in CANDIDATES if has_scale or column.name not in ("scale", "offset"))
+    return columns, [_candidate(picture, i, c, originals[c.family] is not c) for i, c in enumerate(kept)]
 
 
 def name_of(candidate: Candidate) -> object:
@@ -115,7 +118,7 @@ def known_as(picture: Picture, key: int, field: BitField) -> str:
     return "—"
 
 
-def _candidate(picture: Picture, rank: int, c: Candidate) -> Row:
+def _candidate(picture: Picture, rank: int, c: Candidate, is_copy: bool) -> Row:
     cells = {
         **_who(picture, rank, c.key),
         **_where(c.field),
@@ -124,7 +127,7 @@ def _candidate(picture: Picture, rank: int, c: Candidate) -> Row:
         "scale": ("" if c.scale is None else f"{c.scale:.6g}", "text"),
         "offset": ("" if c.offset is None else f"{c.offset:.6g}", "text"),
         "known": (known_as(picture, c.key, c.field), "plum"),
-        "why": (c.why, "dim"),
+        "why": (f"└ a copy: {c.why}" if is_copy else c.why, "dim"),
     }
     return Row(c.key, c.field, c.page, cells, c)
 

@@ -147,8 +147,11 @@ def _who(key: int, *snapshots: Snapshot) -> dict[str, str]:
 
 
 def _carried(findings: Findings, snapshot: Snapshot, telling: str, json: bool) -> None:
+    from keel.hunt.candidates import under_originals
+
     rows: list[dict[str, Any]] = []
-    for found in findings.candidates:
+    listed = findings.candidates if json else under_originals(findings.candidates)
+    for found in listed:
         field = found.field
         rows.append(
             {
@@ -188,13 +191,16 @@ def _carried(findings: Findings, snapshot: Snapshot, telling: str, json: bool) -
             f"\n{'bus':8}{'id':>9}{'page':>5}{'start':>6}{'bits':>5}  {'order':7}{'scale':>11}{'offset':>10}"
             f"{'score':>7}{'family':>7}  why"
         )
+    families: set[int] = set()
     for row in rows:
         page = "" if row["mux"] is None else row["mux"]
+        copy = "└ a copy: " if row["family"] in families else ""
+        families.add(row["family"])
         scale, offset = ("" if row[x] is None else f"{row[x]:.6g}" for x in ("scale", "offset"))
         kind = row["order"] + ("±" if row["signed"] else "")
         print(
             f"{row['bus'][:8]:8}{row['id']:>9}{page:>5}{row['start']:>6}{row['length']:>5}  {kind:7}{scale:>11}"
-            f"{offset:>10}{row['score']:>7.3f}{row['family']:>7}  {row['why']}"
+            f"{offset:>10}{row['score']:>7.3f}{row['family']:>7}  {copy}{row['why']}"
         )
     if telling:
         print(f"\nto tell the first two apart: {telling}")

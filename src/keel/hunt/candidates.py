@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
@@ -147,6 +148,12 @@ def in_families(found: list[tuple[Candidate, Carrier]]) -> list[Candidate]:
         else:
             copies.append(replace(candidate, family=family))
     return first + copies
+
+
+def under_originals(candidates: Sequence[Candidate]) -> list[Candidate]:
+    """The same with each copy under its original, as people read them."""
+    families = dict.fromkeys(c.family for c in candidates)
+    return [c for family in families for c in candidates if c.family == family]
 
 
 def are_copies(a: Carrier, b: Carrier) -> bool:

@@ -25,6 +25,15 @@ from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
 COMPARED_AT = 1000
+SHOWS = {
+    "hold": "stays so as long as you hold",
+    "flip": "turns once and stays",
+    "step": "takes another value and stays",
+    "pulse": "stands for a moment only",
+    "move": "moves",
+    "frames": "is sent",
+}
+"""What candidates do when something is held."""
 PROVED = 0.02
 """Undecided verdicts prove something together where it is less likely than that that nothing carries it."""
 TOGETHER_NATS = 8.0
@@ -142,6 +151,9 @@ def tell_apart(traffic: Traffic, one: Candidate, other: Candidate, start: int) -
         one, other: The candidates.
         start: Time zero, in ns, for the sentence.
     """
+    if one.shape and other.shape and one.shape != other.shape:
+        does = f"candidate 1 {SHOWS[one.shape]}, candidate 2 {SHOWS[other.shape]}"
+        return Telling(None, (0.0, 0.0), f"press once and hold for 3 s: {does}")
     (t1, v1), (t2, v2) = (_physical(traffic, c) for c in (one, other))
     low, high = max(t1[0], t2[0]), min(t1[-1], t2[-1])
     if high <= low:

@@ -20,7 +20,7 @@ from keel.hunt.scene import Traffic
 from keel.hunt.verdict import Judged, judge
 from keel.model.frames import Times
 
-LEAST_NATS = 1.5
+LEAST_NATS = 0.3
 LEAST_SURE = 4.0
 DECOYS, IMAGINED = 60, 60
 BEST_FEW = 6

@@ -36,6 +36,8 @@ CONSIDERED = 40
 LEAST_NATS = 1.0
 LEAST_SURE = 3.0
 """A fit of fewer nats is not called found, however rare it is: with one span little proves anything."""
+BESIDE = 0.3
+"""Beside what is found only what fits that well, by its score."""
 BEST_FEW = 6
 """So many are listed where nothing is proved."""
 BETTER_BIT, OF_A_STATE = 1.0, 4.0
@@ -93,7 +95,9 @@ def follow_marks(traffic: Traffic, spans: list[Span], cancelled: Callable[[], bo
     judged = judge(best[0][0] if best else -1e9, chance, imagined_scores(marked, _usual_cycle(traffic)), LEAST_SURE)
     found = [(_candidate(traffic, fit, marked), fit.state.carrier) for n, fit in best[:CONSIDERED] if n >= LEAST_NATS]
     candidates = in_families(found)[:MOST_CANDIDATES]
-    if judged.verdict != "found":
+    if judged.verdict == "found":
+        candidates = [c for c in candidates if c.nats >= BESIDE * best[0][0]]
+    else:
         candidates = candidates[:BEST_FEW] if judged.verdict == "undecided" else []
     reason = _reason(judged, best, marked, traffic)
     return Findings.of(evidence, judged, tuple(candidates), traffic, reason)
@@ -184,7 +188,8 @@ def _why(fit: Fit, marked: Marked) -> str:
     where = (
         "and nowhere else" if not others else f"and {others} times elsewhere" if others > 1 else "and once elsewhere"
     )
-    return f"{does}: {int(fit.hits.sum())} of {marked.count} spans, {where}"
+    done = f"{int(fit.hits.sum())} of {marked.count} spans" if marked.count > 1 else "at the one span"
+    return f"{does}: {done}, {where}"
 
 
 def _reason(judged: Judged, best: list[tuple[float, Fit]], marked: Marked, traffic: Traffic) -> str:

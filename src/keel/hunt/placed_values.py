@@ -26,13 +26,15 @@ BEFORE_S, AFTER_S = 1.2, 0.4
 MOST_ROWS = 20_000
 """Of an identifier with more frames so many are looked at, and all about the time in question."""
 WIDTHS = (1, 2, 3, 4, 8)
-WIDE_COST = {1: 0.4, 2: 0.3, 3: 0.8, 4: 0.5, 8: 1.0}
+WIDE_COST = {1: 0.4, 2: 0.3, 3: 0.4, 4: 0.5, 8: 1.0}
 """Whole bytes beside a field that the structure shows, in nats."""
 A_LETTER = 3.0
 """What each letter of a text says, in nats: some letters follow others."""
 A_FLOAT = 4.0
 """Few bit patterns are floating-point numbers of a size that means something."""
 LONGEST_TEXT = 8
+LOWEST = 8
+"""A number may move in coarse steps: so many of its lowest bits may stand still."""
 
 Ints = npt.NDArray[np.int64]
 Floats = npt.NDArray[np.float64]
@@ -235,8 +237,13 @@ def _whole_bytes(structure: Structure, page: int | None, size: int) -> Iterator[
                 continue
             for order in orders[: 1 if width == 1 else 2]:
                 field = BitField(first * 8 + (7 if order == "big" else 0), width * 8, order)
-                if field not in whole:
+                if field not in whole and _moves_below(field, inside):
                     yield field
+
+
+def _moves_below(field: BitField, inside: list[set[int]]) -> bool:
+    """Whether what moves in a field are its lower bits: no number moves above what stands still."""
+    return not inside or any(bit in inside[0] for bit in field.bits[:LOWEST])
 
 
 def _as_floats(payloads: Bytes, field: BitField) -> Floats | None:

@@ -31,6 +31,8 @@ COSTS: dict[Shape, float] = {"hold": 0.0, "flip": 0.3, "step": 0.3, "pulse": 0.8
 """In nats, before anything is seen."""
 ANYWHEN, AT_RELEASE = 0.5, 0.4
 """What it costs that a flip comes at no set moment, or when the press ends."""
+ALONG = 0.5
+"""What it costs that a movement begins and ends with the span."""
 LONG_S, A_TAP_S = 1.0, 2.5
 """In a span longer than the first a press has a beginning and an end; in one longer than the second nothing flips in
 the midst of it."""
@@ -115,6 +117,21 @@ class _Seen:
         return np.asarray((self.first % 2 == 0) == self.state.first)
 
     @cached_property
+    def comes_and_goes(self) -> Hits:
+        """Whether it comes and goes about each span."""
+        turns = self.turns
+        return np.asarray(~self.so_before & (turns >= 2) & (turns % 2 == 0) & (turns <= MOST_BOUNCES))
+
+    @cached_property
+    def all_along(self) -> Hits:
+        """Whether it comes with each span, goes with it, and is so between."""
+        low = self.marked.starts + EDGE_S + self.late
+        high = np.maximum(self.marked.ends - EDGE_S, low)
+        length = self.marked.length
+        held = self.state.held_until(high, length) - self.state.held_until(low, length)
+        return np.asarray(self.comes_and_goes & (held >= CORE_HELD * (high - low)))
+
+    @cached_property
     def per_second(self) -> float:
         """How often it turns, over all of the traffic."""
         return (len(self.state.turns) + 0.5) / max(self.marked.length, 1.0)
@@ -130,6 +147,7 @@ def _patterns(seen: _Seen) -> Iterator[tuple[Shape, Hits, float, float]]:
     rate = seen.per_second
     if state.kind == "moves":
         yield "move", ~seen.so_before & (turns >= 1), COSTS["move"], rate / 2 * span_s
+        yield "move", seen.all_along, COSTS["move"] + ALONG, TWICE * (rate * edge_s) ** 2
         return
     if state.kind == "sent":
         yield "frames", seen.so_before | (turns >= 1), COSTS["frames"] + ANYWHEN, rate / 2 * span_s
@@ -138,13 +156,9 @@ def _patterns(seen: _Seen) -> Iterator[tuple[Shape, Hits, float, float]]:
         return
     flip: Shape = "step" if state.kind == "changes" else "flip"
     if flip == "flip":
-        comes_and_goes = ~seen.so_before & (turns >= 2) & (turns % 2 == 0) & (turns <= MOST_BOUNCES)
-        low = marked.starts + EDGE_S + late
-        high = np.maximum(marked.ends - EDGE_S, low)
-        held = state.held_until(high, marked.length) - state.held_until(low, marked.length)
-        yield "hold", comes_and_goes & (held >= CORE_HELD * (high - low)), COSTS["hold"], TWICE * (rate * edge_s) ** 2
+        yield "hold", seen.all_along, COSTS["hold"], TWICE * (rate * edge_s) ** 2
         if float(lengths.max()) > 2 * EDGE_S + late:
-            yield "pulse", comes_and_goes, COSTS["pulse"], rate / 2 * span_s
+            yield "pulse", seen.comes_and_goes, COSTS["pulse"], rate / 2 * span_s
     if float(lengths.mean()) <= A_TAP_S:
         done = (turns == 1) | (turns == (2 if flip == "step" else 3))
         yield flip, done, COSTS[flip] + ANYWHEN, rate * span_s
