@@ -83,3 +83,51 @@ def test_what_is_said_fits_in_the_bits_that_are_named(good: tuple[Vehicle, Traff
             if finding.kind == "out_of_range" and finding.field is not None:
                 said = [abs(int(n)) for n in re.findall(r"-?\d+", finding.why)]
                 assert max(said) < 1 << finding.field.length
+
+
+def guarded(rng: np.random.Generator, key: int, wrong: np.ndarray[tuple[int], np.dtype[np.int64]]) -> Column:
+    """A walk, a counter and an XOR over both in byte 7, wrong in some frames."""
+    column = stream(rng, key, 3000, 10)
+    rows = np.zeros((3000, 8), np.uint8)
+    rows[:, :5] = column.payloads
+    rows[:, 7] = np.bitwise_xor.reduce(rows[:, :7], axis=1)
+    rows[wrong, 7] ^= 0x10
+    return Column(key, column.times, rows)
+
+
+def test_what_is_as_often_so_in_the_good_one_is_no_finding() -> None:
+    rng = np.random.default_rng(9)
+    bursts = np.concatenate([np.arange(a, a + 12) for a in (300, 1900, 2500)])
+    good = {0x100: guarded(rng, 0x100, bursts), 0x200: stream(rng, 0x200, 3000, 10)}
+    as_good = {0x100: guarded(rng, 0x100, bursts + 40), 0x200: stream(rng, 0x200, 3000, 10)}
+    found = good_against_bad(Traffic.of(good), as_good).findings
+    assert "checksum_wrong" not in {f.kind for f in found}
+    clean = {**good, 0x100: guarded(rng, 0x100, bursts[:0])}
+    worse = {**as_good, 0x100: guarded(rng, 0x100, np.arange(50, 3000, 400))}
+    first = good_against_bad(Traffic.of(clean), worse).findings[0]
+    assert (first.kind, first.key) == ("checksum_wrong", 0x100) and "8 of 3000" in first.why
+
+
+def test_what_is_certain_comes_before_what_another_drive_may_do() -> None:
+    rng = np.random.default_rng(10)
+    good = {key: stream(rng, key, 3000, 10) for key in (0x100, 0x200, 0x300)}
+    bad = {key: stream(rng, key, 3000, 10) for key in good}
+    # One number stands still for long; one identifier falls silent; one is gone.
+    bad[0x100].payloads[1000:2900, 1:3] = bad[0x100].payloads[1000, 1:3]
+    cut = np.r_[0:1200, 1700:3000]
+    bad[0x200] = Column(0x200, bad[0x200].times[cut], bad[0x200].payloads[cut])
+    del bad[0x300]
+    kinds = [f.kind for f in good_against_bad(Traffic.of(good), bad).findings]
+    assert kinds[:2] == ["missing", "dropout"] and "stuck" in kinds
+
+
+def test_a_bit_well_above_a_number_is_a_constant_and_one_right_above_it_is_the_number_s() -> None:
+    rng = np.random.default_rng(11)
+    good = {0x100: stream(rng, 0x100, 2000, 10)}
+    far = {0x100: stream(rng, 0x100, 2000, 10)}
+    far[0x100].payloads[:, 2] |= 0x80
+    found = good_against_bad(Traffic.of(good), far).findings
+    assert [(f.kind, f.field.bits) for f in found if f.field is not None and f.kind == "constant"] == [
+        ("constant", (23,))
+    ]
+    assert all(f.kind == "constant" or 23 not in f.field.bits for f in found if f.field is not None)

@@ -58,7 +58,7 @@ def _evidence(picture: Picture, sought: Sought) -> str:
         text += "s" if len(spans) != 1 else ""
         if sought.pairing == "pairs" and len(marks) % 2:
             text += ", the last mark has no partner"
-        others = len(tries_in(picture)) - 1
+        others = max(len(tries_in(picture)) - 1, 0)
         if marks and (marks[0].of or others):
             text = f"{plain(marks[0].of) or 'unnamed try'}: {text}"
         if others:

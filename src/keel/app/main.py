@@ -140,7 +140,7 @@ class KeelApp(Steering):
 
         try:
             result = search(picture, sought, lambda: worker.is_cancelled, show)
-        except KeelError as error:
+        except (KeelError, ValueError, ArithmeticError, LookupError) as error:
             self.call_from_thread(self.tell, str(error), 8, True)
             self.call_from_thread(take, None)
             return

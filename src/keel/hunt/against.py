@@ -26,6 +26,8 @@ EQUALLY = 0.5
 """What a finding loses of what is as surprising between two halves of the good traffic."""
 WHOLE = ("out_of_range", "not_available", "stuck")
 """What a number does when its highest bits are always otherwise."""
+NEAR_BITS = 2
+"""Bits that always stand otherwise, and lie no further above a number, are the number's."""
 DOUBTS = {"stuck": 0.62, "out_of_range": 0.62, "noisy": 0.62}
 """What another drive may do by itself, beside what only a fault does."""
 ECHO = 0.35
@@ -121,16 +123,27 @@ def _touch(one: Finding, other: Finding) -> bool:
 
 
 def _merged(found: list[Finding], structure: Structure | None) -> list[Finding]:
-    """Without constants that are a number's highest bits: what the number does is then as certain."""
+    """Without what is said twice: constants that are a number's highest bits, and numbers that seem to go far because
+    a bit well above them always stands otherwise."""
     kept = [f for f in found if f.kind != CONSTANT]
     for constant in (f for f in found if f.kind == CONSTANT):
         bits = set(constant.field.bits) if constant.field is not None else set()
-        whose = [i for i, f in enumerate(kept) if f.kind in WHOLE and f.field is not None and bits <= set(f.field.bits)]
-        if not whose or structure is None:
-            kept.append(constant)
-        for i in whose:
-            kept[i] = replace(kept[i], nats=max(kept[i].nats, constant.nats / DOUBTS.get(kept[i].kind, 1.0)))
+        about = [f for f in kept if f.kind in WHOLE and f.field is not None and bits <= set(f.field.bits)]
+        near = [f for f in about if structure is not None and _gap(f, bits, structure) <= NEAR_BITS]
+        rest = [f for f in kept if f not in about]
+        # What the number does is then as certain as its highest bits are.
+        surer = [replace(f, nats=max(f.nats, constant.nats / DOUBTS.get(f.kind, 1.0))) for f in near]
+        kept = rest + (surer or [constant])
     return kept
+
+
+def _gap(finding: Finding, bits: set[int], structure: Structure) -> int:
+    """How many bits that never move lie between a number and bits above it."""
+    assert finding.field is not None
+    own = finding.field.bits
+    pieces = (p for p in structure.numbers if p.page == finding.page and p.field.bits[0] == own[0])
+    length = max((p.field.length for p in pieces), default=0)
+    return min(own.index(bit) for bit in bits) - length
 
 
 def _weighed(finding: Finding) -> Finding:

@@ -17,6 +17,8 @@ if TYPE_CHECKING:
 
 SCORE_NATS = 10.0
 MOST_CANDIDATES = 12
+BESIDE, BEST_FEW = 0.3, 6
+"""Beside what is found only what fits that well, by its score; where nothing is proved so many."""
 NOTHING_TO_GO_BY = 0.8
 """The chance that nothing carries it where no evidence speaks."""
 ALIKE = 0.004
@@ -123,6 +125,16 @@ class Findings:
             return f"undecided: {self.reason}"
         chance = f", {self.chance}" if self.chance else ""
         return f"undecided: {fields} come nearest, none proved{chance}; {self.reason}"
+
+
+def worth_naming(candidates: list[Candidate], judged: Judged) -> tuple[Candidate, ...]:
+    """Of what is found the best and what fits nearly as well; of what is undecided the best few; else none."""
+    if judged.verdict == "nothing" or not candidates:
+        return ()
+    if judged.verdict == "undecided":
+        return tuple(candidates[:BEST_FEW])
+    best = max(c.nats for c in candidates)
+    return tuple(c for c in candidates[:MOST_CANDIDATES] if c.nats >= BESIDE * best)
 
 
 def unheard(evidence: str, traffic: Traffic, reason: str) -> Findings:

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from keel.hunt.candidates import MOST_CANDIDATES, Candidate, Findings, in_families
+from keel.hunt.candidates import MOST_CANDIDATES, Candidate, Findings, in_families, worth_naming
 from keel.hunt.carriers import Carrier, Floats
 from keel.hunt.encodings import Typed, typed, words_of
 from keel.hunt.placed_values import Place, Sought, Spot, places_of, spots_of_text
@@ -23,7 +23,6 @@ from keel.model.frames import Times
 LEAST_NATS = 0.3
 LEAST_SURE = 4.0
 DECOYS, IMAGINED = 60, 60
-BEST_FEW = 6
 
 
 @dataclass(frozen=True)
@@ -60,10 +59,8 @@ def find_exact(traffic: Traffic, known: Known, cancelled: Callable[[], bool] = l
     spots = _apart([spot for spot in spots if spot.nats >= LEAST_NATS])
     judged = judge(spots[0].nats if spots else -1.0, chance, carriers, LEAST_SURE, extend=True)
     found = [(_candidate(spot, known), _carrier(traffic, spot)) for spot in spots[: 3 * MOST_CANDIDATES]]
-    candidates = in_families(found)[: MOST_CANDIDATES if judged.verdict == "found" else BEST_FEW]
-    if judged.verdict == "nothing" or cancelled():
-        candidates = []
-    return Findings.of(evidence, judged, tuple(candidates), traffic, _reason(judged, known, number), notes)
+    candidates = () if cancelled() else worth_naming(in_families(found), judged)
+    return Findings.of(evidence, judged, candidates, traffic, _reason(judged, known, number), notes)
 
 
 def _imagined(places: list[Place], number: Typed) -> Floats:

@@ -20,7 +20,7 @@ FORGOTTEN = 0.05
 """How often a mark stands where nothing was done."""
 UNMARKED = 0.4
 """How often there were presses that nobody marked."""
-APART_S = 1.5
+APART_S, ABOUT_S = 1.5, 20.0
 PULSE_S = (0.05, 0.3)
 
 Floats = np.ndarray[tuple[int, ...], np.dtype[np.float64]]
@@ -58,7 +58,8 @@ def _turns(random: np.random.Generator, marked: Marked, shape: str) -> Floats:
     low, high = low[done], high[done]
     if random.random() < UNMARKED:
         more = int(random.integers(1, len(low) + 1))
-        at = random.uniform(max(low[0] - 20, 0), min(high[-1] + 20, marked.length - 3), more)
+        first, end = max(low[0] - ABOUT_S, 0.0), min(high[-1] + ABOUT_S, marked.length)
+        at = random.uniform(first, max(end, first), more)
         until = at + float((high - low).mean())
         # Nobody presses twice at once: only where there is room between the marks.
         free = ((until[:, None] + APART_S < low) | (at[:, None] - APART_S > high)).all(axis=1)

@@ -12,7 +12,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from keel.hunt.candidates import MOST_CANDIDATES, Candidate, Findings, in_families, unheard
+from keel.hunt.candidates import Candidate, Findings, in_families, unheard, worth_naming
 from keel.hunt.carriers import (
     SMALL,
     Carrier,
@@ -36,17 +36,13 @@ CONSIDERED = 40
 LEAST_NATS = 1.0
 LEAST_SURE = 3.0
 """A fit of fewer nats is not called found, however rare it is: with one span little proves anything."""
-BESIDE = 0.3
-"""Beside what is found only what fits that well, by its score."""
-BEST_FEW = 6
-"""So many are listed where nothing is proved."""
 BETTER_BIT, OF_A_STATE = 1.0, 4.0
 """A single bit of a number is named only where it fits better than the number by so much, and one of a state of few
 bits by more."""
 TOGETHER = 1.0
 """What it says for neighbours that they change together, beside each of them alone."""
 MOST_MORE = 6
-ITS_OWN = 0.02
+ITS_OWN, ITS_FIELD_S, SEVERAL = 0.08, 0.01, 3
 NEARLY_AS_GOOD = 2.0
 SHORT_S = 2.0
 
@@ -82,10 +78,11 @@ def follow_marks(traffic: Traffic, spans: list[Span], cancelled: Callable[[], bo
     for fits in _each(traffic, marked, start):
         if cancelled():
             break
-        for fit in fits:
-            # What does something at the marks as hardly ever elsewhere is no measure of chance: elsewhere, too, it is
-            # seen where another place of the marks lies over them.
-            if np.count_nonzero(fit.scores[1:] >= fit.scores[0]) > ITS_OWN * len(chance):
+        # What does something at the marks as hardly ever elsewhere is no measure of chance: elsewhere, too, it is seen
+        # where another place of the marks lies over them. One or two spans are met by chance too easily for that.
+        ranks = [np.count_nonzero(fit.scores[1:] >= fit.scores[0]) / len(chance) for fit in fits]
+        for fit, rank in zip(fits, ranks, strict=True):
+            if marked.count < SEVERAL or (rank > ITS_OWN and min(ranks) > ITS_FIELD_S):
                 chance = np.maximum(chance, fit.scores[1:])
         chosen = max(fits, key=lambda fit: fit.nats, default=None)
         if chosen is not None:
@@ -94,13 +91,9 @@ def follow_marks(traffic: Traffic, spans: list[Span], cancelled: Callable[[], bo
     best = switches_first(apart(best))
     judged = judge(best[0][0] if best else -1e9, chance, imagined_scores(marked, _usual_cycle(traffic)), LEAST_SURE)
     found = [(_candidate(traffic, fit, marked), fit.state.carrier) for n, fit in best[:CONSIDERED] if n >= LEAST_NATS]
-    candidates = in_families(found)[:MOST_CANDIDATES]
-    if judged.verdict == "found":
-        candidates = [c for c in candidates if c.nats >= BESIDE * best[0][0]]
-    else:
-        candidates = candidates[:BEST_FEW] if judged.verdict == "undecided" else []
+    candidates = worth_naming(in_families(found), judged)
     reason = _reason(judged, best, marked, traffic)
-    return Findings.of(evidence, judged, tuple(candidates), traffic, reason)
+    return Findings.of(evidence, judged, candidates, traffic, reason)
 
 
 def _each(traffic: Traffic, marked: Marked, start: int) -> Iterator[list[Fit]]:
@@ -188,8 +181,8 @@ def _why(fit: Fit, marked: Marked) -> str:
     where = (
         "and nowhere else" if not others else f"and {others} times elsewhere" if others > 1 else "and once elsewhere"
     )
-    done = f"{int(fit.hits.sum())} of {marked.count} spans" if marked.count > 1 else "at the one span"
-    return f"{does}: {done}, {where}"
+    done = f"in {int(fit.hits.sum())} of {marked.count} spans" if marked.count > 1 else "at the one span"
+    return f"{does}, {done} {where}"
 
 
 def _reason(judged: Judged, best: list[tuple[float, Fit]], marked: Marked, traffic: Traffic) -> str:

@@ -33,7 +33,7 @@ A_LETTER = 3.0
 A_FLOAT = 4.0
 """Few bit patterns are floating-point numbers of a size that means something."""
 LONGEST_TEXT = 8
-LOWEST = 8
+LOWEST, FEW_BITS = 8, 4
 """A number may move in coarse steps: so many of its lowest bits may stand still."""
 
 Ints = npt.NDArray[np.int64]
@@ -233,7 +233,7 @@ def _whole_bytes(structure: Structure, page: int | None, size: int) -> Iterator[
         for first in range(size - width + 1):
             bits = set(range(8 * first, 8 * (first + width)))
             inside = [n for n in numbers if n & bits]
-            if bits & guards or len(inside) > 1 or not all(n <= bits for n in inside):
+            if bits & guards or not all(n <= bits for n in inside):
                 continue
             for order in orders[: 1 if width == 1 else 2]:
                 field = BitField(first * 8 + (7 if order == "big" else 0), width * 8, order)
@@ -242,8 +242,16 @@ def _whole_bytes(structure: Structure, page: int | None, size: int) -> Iterator[
 
 
 def _moves_below(field: BitField, inside: list[set[int]]) -> bool:
-    """Whether what moves in a field are its lower bits: no number moves above what stands still."""
-    return not inside or any(bit in inside[0] for bit in field.bits[:LOWEST])
+    """Whether what moves in a field are its lower bits, in one piece: no number moves above what stands still.
+
+    The lowest few bits of a number may look like a field of their own.
+    """
+    if not inside:
+        return True
+    places = sorted((min(map(field.bits.index, piece)), len(piece)) for piece in inside)
+    if len(places) == 2 and places[0][1] <= FEW_BITS and sum(places[0]) == places[1][0]:
+        return places[0][0] < LOWEST
+    return len(places) == 1 and places[0][0] < LOWEST
 
 
 def _as_floats(payloads: Bytes, field: BitField) -> Floats | None:

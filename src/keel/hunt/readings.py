@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from keel.hunt.candidates import MOST_CANDIDATES, Candidate, Findings, in_families, unheard
+from keel.hunt.candidates import Candidate, Findings, in_families, unheard, worth_naming
 from keel.hunt.carriers import Carrier, constant_above, to_byte_end
 from keel.hunt.fitting import robust_lines, rounding_of
 from keel.hunt.points import Points
@@ -25,7 +25,7 @@ from keel.model.units import NS_PER_S
 LAGS_S = np.arange(0.0, 1.05, 0.1)
 """A person reads off a display late, and a display shows late."""
 ENOUGH_FOR_A_CURVE = 6
-IMAGINED, FEWEST_BITS = 60, 3
+IMAGINED, FEWEST_BITS = 100, 3
 ROUGH, MISREAD = 0.025, 1 / 15
 """How far off a person reads at most, as a share of the readings' range; and how often by far more."""
 ABOUT_S = 0.3
@@ -43,11 +43,10 @@ FEWEST = 3
 MOST_READINGS = 40
 """The search for misread ones goes over pairs of them; more are a series, not readings."""
 LEAST_NATS = 2.0
-MISSED = 0.015
-"""A person misreads: so few of the fields made up may do no better than the best there is, where that is nothing."""
-TELLS_NOTHING = 0.2
-"""A field that typically misses by so much of the readings' range explains next to nothing."""
-BEST_FEW = 6
+MISSED = 0.0
+"""A person misreads: none of the fields made up may do worse than the best there is, where that is nothing."""
+TELLS_NOTHING, WORST = 0.12, 0.4
+"""A field that misses by so much of the readings' range, typically and at worst, explains next to nothing."""
 MOST_MORE = 6
 
 
@@ -100,14 +99,13 @@ def follow_readings(traffic: Traffic, readings: Points, cancelled: Callable[[], 
     found.sort(key=lambda pair: -pair[0].nats)
     reach = float(np.ptp(readings.values))
     found = [pair for i, pair in enumerate(found) if not i or (pair[0].nats >= LEAST_NATS and _tells(pair[0], reach))]
-    candidates = in_families(found)[: MOST_CANDIDATES if judged.verdict == "found" else BEST_FEW]
-    if judged.verdict == "nothing" or cancelled():
-        candidates = []
-    return Findings.of(evidence, judged, tuple(candidates), traffic, _reason(judged, best, n), notes)
+    candidates = () if cancelled() else worth_naming(in_families(found), judged)
+    return Findings.of(evidence, judged, candidates, traffic, _reason(judged, best, n), notes)
 
 
 def _tells(candidate: Candidate, reach: float) -> bool:
-    return candidate.residual is None or candidate.residual[0] <= TELLS_NOTHING * reach
+    missed = candidate.residual
+    return missed is None or (missed[0] <= TELLS_NOTHING * reach and missed[1] <= WORST * reach)
 
 
 def _reason(judged: Judged, best: float, n: int) -> str:

@@ -14,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.hunt.aligning import Aligner, grid_of
-from keel.hunt.candidates import MOST_CANDIDATES, Candidate, Findings, in_families, unheard
+from keel.hunt.candidates import Candidate, Findings, in_families, unheard, worth_naming
 from keel.hunt.carriers import Carrier, constant_above, to_byte_end
 from keel.hunt.points import Points
 from keel.hunt.scene import Traffic
@@ -36,7 +36,6 @@ FEWEST = 5
 LEAST_NATS = 4.0
 WINDOWS_S = 2.4
 """Windows of any bits are tried within this offset, and about those that fit best."""
-BEST_FEW = 6
 CONSIDERED_AGAIN, TRUSTED, EXPLAINED = 10, 0.9, 2.0
 """So many of the best may be the carrier if, but for a tenth of the series, they miss it by no more than twice what
 their steps and its noise explain."""
@@ -87,9 +86,7 @@ def follow_series(
     )
     found.sort(key=lambda pair: -pair[0].nats)
     judged = _judged(carriers, aligner, points, fit, offset, found)
-    candidates = in_families(found)[: MOST_CANDIDATES if judged.verdict == "found" else BEST_FEW]
-    if judged.verdict == "nothing" or cancelled():
-        candidates = []
+    candidates = () if cancelled() else worth_naming(in_families(found), judged)
     notes: tuple[str, ...] = ()
     if candidates:
         lag = candidates[0].lag_s
@@ -99,7 +96,7 @@ def follow_series(
                 f"the best fit is at the edge of what was tried, {lag:+.1f} s of {within_s:g} s: its clock may be "
                 "further off",
             )
-    return Findings.of(evidence, judged, tuple(candidates), traffic, _reason(judged, within_s), notes)
+    return Findings.of(evidence, judged, candidates, traffic, _reason(judged, within_s), notes)
 
 
 def _reason(judged: Judged, within_s: float) -> str:

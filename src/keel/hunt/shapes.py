@@ -38,7 +38,8 @@ LONG_S, A_TAP_S = 1.0, 2.5
 the midst of it."""
 TWICE = 2.0
 """What comes does not go quite independently."""
-MOST_OFTEN = 0.995
+MOST_OFTEN = 0.9
+"""What is done elsewhere more often than that says nothing, whether it is done at the marks or not."""
 RESTLESS = 8.0
 """What turns so often within a span as a rule is not looked at."""
 

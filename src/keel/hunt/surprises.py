@@ -110,6 +110,9 @@ def _ways(
 ) -> list[Way]:
     """The kind of fault that explains a field best, and what else it may be: one fault looks like several."""
     best = _worst(piece, wide, one, other, good, bad)
+    if best[0] == "not_available":
+        out = _out_of_range(one, other)
+        return [best, (out[0], min(out[1], LESS_LIKELY * best[1]), *out[2:])] if out[1] > 0 else [best]
     if best[0] not in ("stuck", "out_of_range") or not best[2]:
         return [best]
     # What is held outside the usual range is both, and only its maker knows which was meant.

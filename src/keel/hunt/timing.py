@@ -5,13 +5,14 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from keel.hunt.checksums import wrong
+from keel.hunt.checksums import find_checksum, wrong
 from keel.hunt.columns import Column
 from keel.hunt.counters import skips
 from keel.hunt.structure import Structure
 from keel.hunt.surprises import MOST_TIMES, Finding
 from keel.model.fields import extract
 from keel.model.frames import Mask
+from keel.model.identity import unpack_key
 from keel.model.units import NS_PER_S
 
 SURE = 45.0
@@ -19,6 +20,9 @@ SURE = 45.0
 SUDDEN = 22.0
 """What it adds if it never was: a checksum that always holds does not fail by itself."""
 PARTS = 8
+OFTEN_WRONG, ALWAYS_WRONG, DOUBTED, ENOUGH = 0.1, 0.98, 0.5, 1500
+"""A checksum wrong in more frames than the first share, and in fewer than the second, is trusted less; it is looked at
+anew in so many frames of each side."""
 REGULAR = 0.35
 """Spread of the times between frames, by their median, up to which they come regularly."""
 
@@ -131,12 +135,24 @@ def guard_surprises(structure: Structure, good: Column, bad: Column) -> list[Fin
         counts = [extract(counter_field, c.payloads) if counter_field else None for c in (good, bad)]
         before, now = wrong(checksum, good.payloads, counts[0]), wrong(checksum, bad.payloads, counts[1])
         nats = _rarer(before, now)
+        nats *= _trust(structure, good, bad, now) if nats > 0 else 1.0
         if nats > 0:
             at = np.flatnonzero(now)
             times = tuple(int(t) for t in bad.times[at[:MOST_TIMES]])
             why = f"the checksum is wrong in {len(at)} of {len(now)} frames; in the good one in {int(before.sum())}"
             found.append(Finding(key, "checksum_wrong", checksum.field, nats + 2, times, why))
     return found
+
+
+def _trust(structure: Structure, good: Column, bad: Column, now: Mask) -> float:
+    """How far a checksum that is often wrong is trusted: not at all where another one holds in both."""
+    checksum = structure.checksum
+    if checksum is None or not OFTEN_WRONG < now.mean() < ALWAYS_WRONG:
+        return 1.0
+    rows = np.concatenate([c.payloads[:: max(len(c.payloads) // ENOUGH, 1)] for c in (good, bad)])
+    other = find_checksum(rows, unpack_key(structure.key)[2], [c.field for c in structure.counters])
+    # A node that computes it wrongly does so in all its frames, or in few; between it may have been misread.
+    return DOUBTED if other is None or other.field != checksum.field else 0.0
 
 
 def _rarer(before: Mask, now: Mask) -> float:

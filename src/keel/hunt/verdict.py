@@ -13,8 +13,9 @@ import numpy as np
 import numpy.typing as npt
 
 Verdict = Literal["found", "undecided", "nothing"]
-RARE, USUAL = 0.005, 0.05
-"""So seldom may chance reach as far as what is found, and so often at least as far as what is no finding."""
+RARE, RARE_BY_LAW, USUAL = 0.005, 0.002, 0.05
+"""So seldom may chance reach as far as what is found, as it was seen or by the law; so often at least as far as what is
+no finding."""
 POWER = 0.8
 """So many made-up carriers must be found for their absence to say something."""
 EXTENDED = 25
@@ -90,22 +91,23 @@ def judge(
         missed: So many of those made up may do no better than what is no finding.
         extend: Whether chance beyond all tries is told by the law that the greatest of many scores follow.
     """
-    tries = len(chance) + 1
+    tries, rare = len(chance) + 1, RARE
     by_chance = (1 + int(np.count_nonzero(chance >= best))) / tries
     if not len(chance):
         return Judged("undecided", 1.0, 1, 0.0, np.inf)
-    needed = max(float(np.quantile(chance, 1 - RARE)), least)
+    needed = max(float(np.quantile(chance, 1 - rare)), least)
     if extend:
         # Gumbel's law for extremes, by its moments. Source: E. Gumbel, Statistics of Extremes, 1958, chapter 6.
         width = max(float(chance.std()) * np.sqrt(6) / np.pi, LEAST_WIDTH)
         middle = float(chance.mean()) - 0.5772 * width
-        needed = max(middle - width * float(np.log(-np.log1p(-RARE))), least)
+        needed = max(middle - width * float(np.log(-np.log1p(-RARE_BY_LAW))), least)
+        rare = RARE_BY_LAW
         tries *= EXTENDED
         by_chance = float(max(-np.expm1(-np.exp((middle - best) / width)), 1 / tries))
     shown = max(float(np.quantile(chance, 1 - USUAL)), least)
     power = float((carriers > shown).mean()) if len(carriers) else 0.0
     verdict: Verdict = "undecided"
-    if by_chance <= RARE and best >= needed and possible is not False:
+    if by_chance <= rare and best >= needed and possible is not False:
         verdict = "found"
     elif by_chance > usual and power >= POWER:
         could_be = best >= float(np.quantile(carriers, missed)) if possible is None else possible
