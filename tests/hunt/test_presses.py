@@ -147,8 +147,7 @@ def test_what_is_done_elsewhere_counts_against_it() -> None:
     never = marked.rate(np.zeros(marked.starts.shape, np.bool_), 0.01)
     often = np.random.default_rng(1).random(marked.starts.shape) < 0.5
     assert (never < 0.02).all() and np.median(marked.rate(often, 0.01)) == pytest.approx(0.5, abs=0.12)
-    early, late = marked.earliest(0.5)[0], marked.latest(0.5)[0]
-    assert early.tolist() == [9.5, 39.5] and late.tolist() == [11.5, 41.5]
+    assert marked.earliest[0].tolist() == [9.4, 39.4] and marked.latest[0].tolist() == [11.6, 41.6]
 
 
 def test_a_margin_over_chance_is_said_in_true_words() -> None:

@@ -23,9 +23,9 @@ from keel.hunt.carriers import (
     whole_payloads,
 )
 from keel.hunt.imagined import imagined_scores
-from keel.hunt.placements import Marked, placed
+from keel.hunt.placements import EDGE_S, Marked, placed
 from keel.hunt.scene import Traffic
-from keel.hunt.shapes import EDGE_S, Fit, Shape, fits_of
+from keel.hunt.shapes import Fit, Shape, fits_of, turns_at
 from keel.hunt.states import sending, states_of
 from keel.hunt.verdict import Judged, judge
 from keel.model.fields import BitField
@@ -104,7 +104,7 @@ def _each(traffic: Traffic, marked: Marked, start: int) -> Iterator[list[Fit]]:
             margin = OF_A_STATE if carrier.field.length <= SMALL else BETTER_BIT
             least = max((fit.nats + fit.state.cost for fit in fits), default=0.0) + margin
             for bit in single_bits(carrier):
-                ones = [fit for state in states_of(bit, start)[-1:] for fit in fits_of(state, marked)]
+                ones = [fit for s in states_of(bit, start)[:1] if turns_at(s, marked) for fit in fits_of(s, marked)]
                 if any(fit.nats > least for fit in ones):
                     yield ones
         yield fits

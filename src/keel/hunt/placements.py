@@ -15,6 +15,8 @@ import numpy.typing as npt
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
+EDGE_S = 0.6
+"""Nobody marks earlier or later than that: half a second, and a tenth for the device to answer."""
 PLACES = 240
 EXAMPLES = 360
 ABOUT_S = 20.0
@@ -45,15 +47,17 @@ class Marked:
         """How many spans."""
         return int(self.starts.shape[1])
 
-    def earliest(self, edge_s: float) -> Floats:
+    @cached_property
+    def earliest(self) -> Floats:
         """When what belongs to each span begins at the earliest: in the midst between it and the one before."""
-        found = self.starts - edge_s
+        found = self.starts - EDGE_S
         found[:, 1:] = np.maximum(found[:, 1:], (self.starts[:, 1:] + self.ends[:, :-1]) / 2)
         return np.asarray(found)
 
-    def latest(self, edge_s: float) -> Floats:
+    @cached_property
+    def latest(self) -> Floats:
         """When what belongs to each span is over at the latest."""
-        found = self.ends + edge_s
+        found = self.ends + EDGE_S
         found[:, :-1] = np.minimum(found[:, :-1], (self.starts[:, 1:] + self.ends[:, :-1]) / 2)
         return np.asarray(found)
 

@@ -16,12 +16,10 @@ from typing import Literal
 import numpy as np
 import numpy.typing as npt
 
-from keel.hunt.placements import Marked
+from keel.hunt.placements import EDGE_S, Marked
 from keel.hunt.states import State
 
 Shape = Literal["hold", "flip", "step", "pulse", "move", "frames"]
-EDGE_S = 0.6
-"""Nobody marks earlier or later than that: half a second, and a tenth for the device to answer."""
 LONGEST_CYCLE_S = 2.0
 SURE = 0.93
 """How often a carrier does it at a mark: a person forgets to press, or presses twice."""
@@ -40,7 +38,7 @@ TWICE = 2.0
 """What comes does not go quite independently."""
 MOST_OFTEN = 0.9
 """What is done elsewhere more often than that says nothing, whether it is done at the marks or not."""
-RESTLESS = 8.0
+RESTLESS = 5.0
 """What turns so often within a span as a rule is not looked at."""
 
 Floats = npt.NDArray[np.float64]
@@ -75,6 +73,13 @@ class Fit:
         return float(np.log(SURE / min(self.by_chance, SURE)))
 
 
+def turns_at(state: State, marked: Marked) -> bool:
+    """Whether a state turns now and then at half of the marks or more: only then is it worth a closer look."""
+    first = np.searchsorted(state.turns, marked.earliest[0])
+    turns = np.searchsorted(state.turns, marked.latest[0] + min(state.cycle_s, LONGEST_CYCLE_S)) - first
+    return bool(2 * np.count_nonzero((turns > 0) & (turns <= MOST_BOUNCES)) >= marked.count)
+
+
 def fits_of(state: State, marked: Marked) -> list[Fit]:
     """All that a state may do at the marks."""
     late = 0.0 if state.kind == "sent" else min(state.cycle_s, LONGEST_CYCLE_S)
@@ -100,12 +105,12 @@ class _Seen:
     @cached_property
     def first(self) -> Ints:
         """The turn after which each span begins, for somebody who marks late; shape (places, spans)."""
-        return np.searchsorted(self.state.turns, self.marked.earliest(EDGE_S))
+        return np.searchsorted(self.state.turns, self.marked.earliest)
 
     @cached_property
     def last(self) -> Ints:
         """The turn with which each span is over, for somebody who marks early."""
-        return np.searchsorted(self.state.turns, self.marked.latest(EDGE_S) + self.late)
+        return np.searchsorted(self.state.turns, self.marked.latest + self.late)
 
     @cached_property
     def turns(self) -> Ints:
@@ -160,6 +165,8 @@ def _patterns(seen: _Seen) -> Iterator[tuple[Shape, Hits, float, float]]:
         yield "hold", seen.all_along, COSTS["hold"], TWICE * (rate * edge_s) ** 2
         if float(lengths.max()) > 2 * EDGE_S + late:
             yield "pulse", seen.comes_and_goes, COSTS["pulse"], rate / 2 * span_s
+    if state.mirrors:
+        return
     if float(lengths.mean()) <= A_TAP_S:
         done = (turns == 1) | (turns == (2 if flip == "step" else 3))
         yield flip, done, COSTS[flip] + ANYWHEN, rate * span_s

@@ -7,7 +7,7 @@ whether an identifier is sent.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -44,6 +44,7 @@ class State:
         first: Whether it is so at the start.
         kind: Whether it says what the field holds, that it changes, that it moves, or that its frames are sent.
         cost: How much less likely it is than a switch, in nats, before anything is seen.
+        mirrors: Whether it is the opposite of another one, and so turns when that does.
     """
 
     carrier: Carrier
@@ -52,6 +53,7 @@ class State:
     first: bool
     kind: Kind = "level"
     cost: float = 0.0
+    mirrors: bool = False
 
     @property
     def cycle_s(self) -> float:
@@ -91,6 +93,8 @@ def states_of(carrier: Carrier, start: int) -> list[State]:
         # The rarest first: of two that say the same, what is special is told.
         for value in values[np.argsort(counts, kind="stable")].tolist():
             add(f"is {value}", carrier.raw == value, ONE_VALUE if len(values) > 2 else 0.0)
+        if len(values) == 2 and len(found) == 2:
+            found[1] = replace(found[1], mirrors=True)
         if len(values) > 2 and len(changes) <= MOST_TURNS:
             found.append(State(carrier, "changes", _seconds(carrier.times[changes], start), False, "changes"))
         return found
