@@ -6,12 +6,17 @@ import csv
 import io
 import json
 import os
+import shutil
 import subprocess
 import sys
 import time
 from pathlib import Path
 
 import pytest
+
+from keel.model.span import Mark
+from keel.store.manifest import edit_manifest
+from keel.store.recording import Recording
 
 
 def keel(*arguments: str | Path, timeout: float = 120) -> subprocess.CompletedProcess[str]:
@@ -121,6 +126,23 @@ def test_hunt_answers_in_the_promised_form(voyage: Path, tmp_path: Path) -> None
     assert nothing["verdict"] != "found" and nothing["reason"]
 
 
+def test_hunt_follows_the_marks_of_one_try(voyage: Path, tmp_path: Path) -> None:
+    folder = tmp_path / "tried.keel"
+    shutil.copytree(voyage, folder)
+    start = Recording(folder).snapshot().span.start
+    with edit_manifest(folder) as manifest:
+        seconds = (19.7, 24.4, 34.6, 38.3, 50.0, 53.0)
+        names = ("ramp",) * 4 + ("",) * 2
+        marks = zip(seconds, names, strict=True)
+        manifest.marks = [Mark(i + 1, start + int(t * 1e9), of=name) for i, (t, name) in enumerate(marks)]
+    last = keel("hunt", folder, "--json")
+    assert json.loads(last.stdout)["evidence"] == "1 marked span" and "others: ramp" in last.stderr
+    chosen = json.loads(keel("hunt", folder, "--try", "ramp", "--json").stdout)
+    assert chosen["evidence"] == "2 marked spans" and "221" in {c["id"] for c in chosen["candidates"][:2]}
+    none = keel("hunt", folder, "--try", "horn")
+    assert none.returncode == 2 and "there are marks of" in none.stderr
+
+
 def test_hunt_without_evidence_takes_payloads_apart(voyage: Path) -> None:
     answer = json.loads(keel("hunt", voyage, "--structure", "--json").stdout)
     assert set(answer) == {"identifiers"}
@@ -171,6 +193,7 @@ def test_a_draft_reads_back_and_leaves_what_a_person_named(voyage: Path, tmp_pat
         file = tmp_path / name
         assert "messages" in keel("dict", "draft", voyage, "-o", file).stdout
         assert keel("dict", "check", file).returncode == 0
+    assert "checksum; CRC-8" in (tmp_path / "draft.dbc").read_text(encoding="latin-1")
     file = tmp_path / "draft.toml"
     text = file.read_text()
     assert "CRC-8" in text and 'role = "counter"' in text and "a copy of value_" in text

@@ -176,3 +176,18 @@ def test_marks_belong_to_tries_of_which_the_last_is_used() -> None:
     assert [m.number for m in of_try(marks)] == [5]
     assert [m.number for m in of_try(marks, "ramp")] == [3, 4] and [m.number for m in of_try(marks, "")] == [1, 2]
     assert of_try([]) == [] and tries_of([]) == []
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_any_marks_over_any_little_traffic_get_an_answer(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    columns = {}
+    for key in range(int(rng.integers(1, 4))):
+        count = int(rng.integers(1, 40))
+        times = START + np.sort(rng.integers(0, 3 * 10**9, count))
+        columns[key] = Column(key, times, rng.integers(0, 3, (count, int(rng.integers(0, 9)))).astype(np.uint8))
+    edges = np.sort(rng.integers(-(10**9), 4 * 10**9, 2 * int(rng.integers(1, 6))))
+    marked = [Span(START + int(a), START + int(b)) for a, b in edges.reshape(-1, 2)]
+    found = follow_marks(Traffic.of(columns), marked)
+    assert found.verdict in ("found", "undecided", "nothing") and found.sentence
+    assert 0 <= found.nothing_probability <= 1 and (found.verdict != "nothing" or not found.candidates)

@@ -88,6 +88,7 @@ def draft(recording: Rec, output: Output, ask: Ask = "") -> None:
     from keel.errors import InputError
     from keel.hunt.columns import gather
     from keel.hunt.draft import draft as drafted
+    from keel.hunt.draft import said_in_notes
     from keel.hunt.scene import Traffic
     from keel.signals.dictionary import merged
     from keel.signals.loading import save_dictionary
@@ -97,6 +98,8 @@ def draft(recording: Rec, output: Output, ask: Ask = "") -> None:
         which = "holds no frame" + (" that meets the ask" if snapshot.frames else "")
         raise InputError(str(recording), which, "traffic to draft from")
     found = drafted(Traffic.of(gather(matches)), [b.name for b in snapshot.manifest.buses])
+    if output.suffix.lower() == ".dbc":
+        found = said_in_notes(found)
     whole = merged([load(output).dictionary, found] if output.exists() else [found], output.stem)
     _tell_written(output, save_dictionary(whole, output), len(whole.messages))
 

@@ -6,6 +6,7 @@ Names are made of what a field is, its identifier and its place, so that a draft
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 
 import numpy as np
 
@@ -144,3 +145,15 @@ def _place(carrier: Carrier) -> tuple[int, BitField, int | None]:
 def _copy_words(original: Carrier) -> str:
     _, form, ident = unpack_key(original.key)
     return f"a copy of {signal_name('value', original.key, original.field, original.page)} of {nameless(form, ident)}"
+
+
+def said_in_notes(dictionary: Dictionary) -> Dictionary:
+    """The same with kinds, algorithms and how fields were found in their notes, where no other place says them."""
+    messages = []
+    for message in dictionary.messages:
+        signals = []
+        for signal in message.signals:
+            parts = (signal.role, signal.algorithm, signal.note, signal.found)
+            signals.append(replace(signal, note="; ".join(part for part in parts if part)))
+        messages.append(replace(message, signals=tuple(signals)))
+    return replace(dictionary, messages=tuple(messages))
