@@ -39,6 +39,8 @@ LEAST_SURE = 3.0
 BETTER_BIT, OF_A_STATE = 1.0, 4.0
 """A single bit of a number is named only where it fits better than the number by so much, and one of a state of few
 bits by more."""
+OF_A_NUMBER = 2.0
+"""A bit of a number turns by itself now and then: what it costs beside a flag that stands alone, in nats."""
 TOGETHER = 1.0
 """What it says for neighbours that they change together, beside each of them alone."""
 MOST_MORE = 6
@@ -104,7 +106,8 @@ def _each(traffic: Traffic, marked: Marked, start: int) -> Iterator[list[Fit]]:
             margin = OF_A_STATE if carrier.field.length <= SMALL else BETTER_BIT
             least = max((fit.nats + fit.state.cost for fit in fits), default=0.0) + margin
             for bit in single_bits(carrier):
-                ones = [fit for s in states_of(bit, start)[:1] if turns_at(s, marked) for fit in fits_of(s, marked)]
+                states = [replace(s, cost=OF_A_NUMBER) for s in states_of(bit, start)[:1] if turns_at(s, marked)]
+                ones = [fit for state in states for fit in fits_of(state, marked)]
                 if any(fit.nats > least for fit in ones):
                     yield ones
         yield fits
