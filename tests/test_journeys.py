@@ -205,8 +205,8 @@ def test_a_dead_button_is_not_found(start: Start) -> None:
     t.keys("4")
     # Three presses within half a minute prove little; nothing that comes near is called the button.
     t.until("3 spans", "searched 33 identifiers")
-    t.until("undecided" if "undecided" in t.screen() else "Nothing follows the marks.")
-    assert "found" not in t.screen().splitlines()[7][:12]
+    verdict = "\n".join(t.screen().splitlines()[7:10])
+    assert "undecided" in verdict or "Nothing follows the marks." in verdict or "Too little to tell" in verdict
     t.keys("q")
     t.until("EXIT 0")
 

@@ -42,19 +42,21 @@ def find_exact(traffic: Traffic, known: Known, cancelled: Callable[[], bool] = l
     notes: tuple[str, ...] = ()
     if number is not None:
         notes = (number.words,)
-        places = places_of(traffic, known.at, cancelled)
+        fields: list[Place] = []
         decoys = number.others(DECOYS)
         sought = Sought.of([number, *decoys])
         scores = np.full(len(decoys) + 1, -1.0)
-        for place in places:
+        for place in places_of(traffic, known.at, cancelled):
             if cancelled():
                 break
             here, best = place.score(sought)
             scores = np.maximum(scores, here)
             if best is not None:
                 spots.append(best)
+            if place.is_a_field:
+                fields.append(place)
         chance = scores[1:] if len(decoys) else np.full(DECOYS, float(scores[0]))
-        carriers = _imagined(places, number)
+        carriers = _imagined(fields, number)
     spots.sort(key=lambda spot: -spot.nats)
     spots = _apart([spot for spot in spots if spot.nats >= LEAST_NATS])
     judged = judge(spots[0].nats if spots else -1.0, chance, carriers, LEAST_SURE, extend=True)
@@ -63,13 +65,12 @@ def find_exact(traffic: Traffic, known: Known, cancelled: Callable[[], bool] = l
     return Findings.of(evidence, judged, candidates, traffic, _reason(judged, known, number), notes)
 
 
-def _imagined(places: list[Place], number: Typed) -> Floats:
+def _imagined(fields: list[Place], number: Typed) -> Floats:
     """Scores of values that fields of this recording do hold, typed with as many decimals."""
     random = np.random.default_rng(24)
     scores = []
-    moving = [place for place in places if place.is_a_field]
-    for i in random.integers(0, len(moving), IMAGINED).tolist() if moving else ():
-        scores.append(moving[i].imagined_score(random, number))
+    for i in random.integers(0, len(fields), IMAGINED).tolist() if fields else ():
+        scores.append(fields[i].imagined_score(random, number))
     return np.array(scores)
 
 

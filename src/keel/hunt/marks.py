@@ -76,7 +76,7 @@ def follow_marks(traffic: Traffic, spans: list[Span], cancelled: Callable[[], bo
         return unheard(evidence, traffic, "no mark lies where there are frames")
     marked = placed(inside, start, end)
     chance = np.full(len(marked.starts) - 1, -1e9)
-    best: list[tuple[float, Fit]] = []
+    best: list[Fit] = []
     for fits in _each(traffic, marked, start):
         if cancelled():
             break
@@ -88,11 +88,13 @@ def follow_marks(traffic: Traffic, spans: list[Span], cancelled: Callable[[], bo
                 chance = np.maximum(chance, fit.scores[1:])
         chosen = max(fits, key=lambda fit: fit.nats, default=None)
         if chosen is not None:
-            best.append((chosen.nats, chosen))
-    best.sort(key=lambda one: (-one[0], one[1].state.carrier.field.length))
+            best.append(chosen)
+    best.sort(key=lambda fit: (-fit.nats, fit.state.carrier.field.length))
     best = switches_first(apart(best))
-    judged = judge(best[0][0] if best else -1e9, chance, imagined_scores(marked, _usual_cycle(traffic)), LEAST_SURE)
-    found = [(_candidate(traffic, fit, marked), fit.state.carrier) for n, fit in best[:CONSIDERED] if n >= LEAST_NATS]
+    imagined = imagined_scores(marked, _usual_cycle(traffic))
+    judged = judge(best[0].nats if best else -1e9, chance, imagined, LEAST_SURE)
+    named = [fit for fit in best[:CONSIDERED] if fit.nats >= LEAST_NATS]
+    found = [(_candidate(traffic, fit, marked), fit.state.carrier) for fit in named]
     candidates = worth_naming(in_families(found), judged)
     reason = _reason(judged, best, marked, traffic)
     return Findings.of(evidence, judged, candidates, traffic, reason)
@@ -120,26 +122,26 @@ def _each(traffic: Traffic, marked: Marked, start: int) -> Iterator[list[Fit]]:
             yield fits_of(state, marked)
 
 
-def apart(best: list[tuple[float, Fit]]) -> list[tuple[float, Fit]]:
+def apart(best: list[Fit]) -> list[Fit]:
     """Without what shares bits with something better."""
-    kept: list[tuple[float, Fit]] = []
+    kept: list[Fit] = []
     taken: set[tuple[int, int | None, int]] = set()
-    for one in best:
-        carrier = one[1].state.carrier
+    for fit in best:
+        carrier = fit.state.carrier
         bits = {(carrier.key, carrier.page, bit) for bit in carrier.field.bits}
         if taken.isdisjoint(bits):
-            kept.append(one)
+            kept.append(fit)
             taken |= bits
     return kept
 
 
-def switches_first(best: list[tuple[float, Fit]]) -> list[tuple[float, Fit]]:
+def switches_first(best: list[Fit]) -> list[Fit]:
     """Of what fits nearly as well as the best, switches before the quantities that follow them."""
     if not best:
         return best
-    least = best[0][0] - NEARLY_AS_GOOD
-    near = [one for one in best if one[0] >= least]
-    near.sort(key=lambda one: one[1].state.carrier.field.length > SMALL and one[1].shape != "frames")
+    least = best[0].nats - NEARLY_AS_GOOD
+    near = [fit for fit in best if fit.nats >= least]
+    near.sort(key=lambda fit: fit.state.carrier.field.length > SMALL and fit.shape != "frames")
     return near + best[len(near) :]
 
 
@@ -188,7 +190,7 @@ def _why(fit: Fit, marked: Marked) -> str:
     return f"{does}, {done} {where}"
 
 
-def _reason(judged: Judged, best: list[tuple[float, Fit]], marked: Marked, traffic: Traffic) -> str:
+def _reason(judged: Judged, best: list[Fit], marked: Marked, traffic: Traffic) -> str:
     """Why nothing is found, or what would decide it, in a sentence."""
     count = f"{marked.count} press" + ("es" if marked.count != 1 else "")
     if judged.verdict == "nothing":
@@ -198,9 +200,9 @@ def _reason(judged: Judged, best: list[tuple[float, Fit]], marked: Marked, traff
         )
     if judged.verdict == "found":
         return ""
-    if not best or best[0][0] < LEAST_NATS:
+    if not best or best[0].nats < LEAST_NATS:
         return f"{count} would not show a carrier in this traffic ({judged.power:.0%} of made-up ones stand out)"
-    fit = best[0][1]
+    fit = best[0]
     more = int(np.clip(np.ceil((judged.needed - fit.nats + 0.5) / max(fit.each, 0.3)), 1, MOST_MORE))
     words = f"about {more} more press{'es' if more > 1 else ''}"
     lengths = marked.ends[0] - marked.starts[0]

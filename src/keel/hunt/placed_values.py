@@ -178,9 +178,11 @@ class Place:
         return float(self.score(Sought.of([Typed(str(value), value, number.decimals)]))[0][0])
 
 
-def places_of(traffic: Traffic, at: int | None, cancelled: Callable[[], bool] = lambda: False) -> list[Place]:
-    """All places a number may stand: fields of the structure, and whole bytes, page by page."""
-    found: list[Place] = []
+def places_of(traffic: Traffic, at: int | None, cancelled: Callable[[], bool] = lambda: False) -> Iterator[Place]:
+    """All places a number may stand: fields of the structure, and whole bytes, page by page.
+
+    One after another: what was said at all of them together may be more than memory holds.
+    """
     for key, column in traffic.columns.items():
         if cancelled():
             break
@@ -200,14 +202,13 @@ def places_of(traffic: Traffic, at: int | None, cancelled: Callable[[], bool] = 
             payloads = column.payloads[rows]
             timed = at is not None
             for field in _fields(structure, column, page):
-                found.append(_place(key, page, field, extract(field, payloads), near, True, 0.0, timed))
+                yield _place(key, page, field, extract(field, payloads), near, True, 0.0, timed)
             for field in _whole_bytes(structure, page, payloads.shape[1]):
                 cost = WIDE_COST[field.length // 8]
-                found.append(_place(key, page, field, extract(field, payloads), near, False, cost, timed))
+                yield _place(key, page, field, extract(field, payloads), near, False, cost, timed)
                 floats = _as_floats(payloads, field)
                 if floats is not None:
-                    found.append(_place(key, page, field, floats, near, False, 0.5, timed))
-    return found
+                    yield _place(key, page, field, floats, near, False, 0.5, timed)
 
 
 def _fields(structure: Structure, column: Column, page: int | None) -> Iterator[BitField]:

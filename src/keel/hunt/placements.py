@@ -123,28 +123,26 @@ def marked_at(low: Floats, high: Floats, length: float) -> Marked:
     for place in range(PLACES):
         order = random.permutation(len(low))
         if place % 2:
-            begins = _anywhere(random, sizes[order], *near)
+            begins = _between(random, sizes[order], *near)
         else:
-            begins = _elsewhere(random, low, high, sizes[order], order, length)
+            begins = _elsewhere(random, low, high, sizes[order], length)
         rows.append(begins)
         ends.append(begins + sizes[order])
     return Marked(np.stack(rows), np.stack(ends), length)
 
 
-def _anywhere(random: np.random.Generator, sizes: Floats, low: float, high: float) -> Floats:
+def _between(random: np.random.Generator, sizes: Floats, low: float, high: float) -> Floats:
     """Spans of these sizes somewhere between two moments, none over another."""
     free = max(high - low - float(sizes.sum()), 0.0)
     begins = np.sort(random.uniform(0, free, len(sizes)))
     return np.asarray(low + begins + np.concatenate([[0.0], np.cumsum(sizes[:-1])]))
 
 
-def _elsewhere(
-    random: np.random.Generator, low: Floats, high: Floats, sizes: Floats, order: npt.NDArray[np.int64], length: float
-) -> Floats:
+def _elsewhere(random: np.random.Generator, low: Floats, high: Floats, sizes: Floats, length: float) -> Floats:
     """The spans as far from each other as they are, about, in another order and another part of the recording."""
     gaps = random.permutation(np.maximum(low[1:] - high[:-1], 0.0)) * random.uniform(0.6, 1.4, len(low) - 1)
     steps = np.concatenate([[0.0], np.cumsum(sizes[:-1] + gaps)])
     room = length - steps[-1] - sizes[-1]
     if room <= 0:
-        return _anywhere(random, sizes, 0.0, length)
+        return _between(random, sizes, 0.0, length)
     return np.asarray(random.uniform(0, room) + steps)
