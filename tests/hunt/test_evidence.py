@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from functools import cache
 from itertools import islice
+from pathlib import Path
 
 import numpy as np
 import pytest
 from benchmarks.vehicles.trials import Trial, marks_trials, readings_trials, series_trials
 from benchmarks.vehicles.vehicle import Vehicle, vehicle
 
-from keel.hunt.columns import Column
+from keel.hunt.columns import Column, gather
 from keel.hunt.exact import Known, find_exact
 from keel.hunt.fitting import robust_lines, rounding_of
 from keel.hunt.points import Points
@@ -19,6 +20,8 @@ from keel.hunt.scene import Traffic
 from keel.hunt.series import follow_series
 from keel.hunt.snapping import snap
 from keel.model.fields import BitField, insert
+from keel.store.recording import Recording
+from tests.making import find
 
 START = 1_750_000_000 * 10**9
 
@@ -101,6 +104,14 @@ def test_a_best_fit_at_the_edge_is_said_to_be_one() -> None:
     log = Points(START + ((t + 3.3) * 1e9).astype(np.int64), truth[(t / 0.02).astype(int)])
     found = follow_series(traffic, log, within_s=3.2)
     assert found.candidates and "at the edge of what was tried" in found.notes[-1]
+
+
+@pytest.mark.parametrize("values", [(1, 3, 2, 5, 4, 7), (8, 2, 5, 1, 7, 3), (4, 4, 9, 2, 6, 5), (2, 7, 1, 8, 2, 8)])
+def test_a_handful_of_values_at_any_offset_is_not_found(voyage: Path, values: tuple[int, ...]) -> None:
+    snapshot = Recording(voyage).snapshot()
+    moments = snapshot.span.start + (np.arange(8, 56, 8) * 1e9).astype(np.int64)
+    few = Points(moments, np.array(values, np.float64))
+    assert follow_series(Traffic.of(gather(find(snapshot))), few, within_s=300).verdict != "found"
 
 
 def test_a_series_of_something_else_is_nothing() -> None:

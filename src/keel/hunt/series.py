@@ -181,12 +181,12 @@ def _judged(
     own = [detail_fit(*_beside(carrier, points, candidate.lag_s)) for candidate, carrier in found[:CLOSELY]]
     best = nats_of(max(own, default=0.0), free)
     steps = aligner.rows.shape[1]
-    places = np.linspace(0, steps - 1, min(steps, MOST_POINTS))
-    moments = aligner.start + (places * aligner.step_s * NS_PER_S).astype(np.int64)
+    # At the moments of the series itself: few points are fitted by anything, and chance must be as few.
+    places = (points.times - aligner.start) / NS_PER_S / aligner.step_s
+    inside = (places >= 0) & (places <= steps - 1)
     chance = []
     for row in range(1, len(aligner.rows)):
-        values = np.interp(places, np.arange(steps), aligner.rows[row])
-        other = Points(moments, values)
+        other = Points(points.times[inside], np.interp(places[inside], np.arange(steps), aligner.rows[row]))
         near = np.argsort(-fit[:, row], kind="stable")[:CLOSELY].tolist()
         chance.append(max(detail_fit(*_beside(carriers[i], other, float(offset[i, row]))) for i in near))
     scores = np.array([nats_of(one, free) for one in chance])
