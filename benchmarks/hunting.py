@@ -14,17 +14,17 @@ from keel.ask.language import parse
 from keel.ask.matches import Matcher, Matches
 from keel.ask.nodes import Scene
 from keel.hunt.columns import gather
-from keel.hunt.points import Points
+from keel.hunt.measurements import Points
 from keel.hunt.readings import follow_readings
-from keel.hunt.scene import Traffic
 from keel.hunt.structure import structures_of
+from keel.hunt.traffic import Traffic
 from keel.hunt.windows import fit_windows
 from keel.measure.courses import Courses
 from keel.model.fields import BitField
 from keel.model.identity import unpack_key
 from keel.signals.dictionary import Message
+from keel.signals.extracting import take
 from keel.signals.signal import Signal
-from keel.signals.taking import take
 from keel.store.chunk import Chunk
 from keel.store.recording import Recording, Snapshot
 

@@ -18,10 +18,10 @@ import numpy as np
 
 from benchmarks.figures import Figure, best_of
 from benchmarks.stream import BUSES, START, blocks, make_stream
-from keel.app.desk import warm_up
+from keel.app.desk.desk import warm_up
 from keel.ask.language import parse
 from keel.ask.matches import Matcher, Matches
-from keel.ask.scene import scene_of
+from keel.ask.names import scene_of
 from keel.measure.census import census_of
 from keel.measure.flips import flips_by_key
 from keel.model.frames import COLUMNS
@@ -115,7 +115,7 @@ def _random_read(snapshot: Snapshot) -> float:
 def _memory(path: Path, of: str) -> Figure:
     """Private memory of a process that asked, counted and measured all of it."""
     script = (
-        "import sys, keel; from keel.app.desk import warm_up; warm_up(); r = keel.open(sys.argv[1]); "
+        "import sys, keel; from keel.app.desk.desk import warm_up; warm_up(); r = keel.open(sys.argv[1]); "
         "len(r.frames('bytes:\"?? 5E\"')); r.stats('moved@1'); r.stats(); "
         "print(open('/proc/self/smaps_rollup').read())"
     )
@@ -206,7 +206,7 @@ def captures(folder: Path, frames: int = 2_000_000) -> list[Figure]:
     from keel.formats.canrecord import frames_to_records
     from keel.formats.exporting import Setting, open_writer
     from keel.formats.importing import import_files
-    from keel.formats.reading import Account
+    from keel.formats.reader import Account
 
     log, capture = folder / "big.log", folder / "big.pcap"
     writer = open_writer(log, "log", Setting(["a", "b"], START, {}, [], {}))

@@ -16,7 +16,7 @@ from benchmarks.vehicles.comparing import against_trials
 from benchmarks.vehicles.judging import structure_scores
 from benchmarks.vehicles.trials import Trial, marks_trials, readings_trials, series_trials
 from benchmarks.vehicles.vehicle import Vehicle, vehicle
-from keel.hunt.scene import Traffic
+from keel.hunt.traffic import Traffic
 
 ASKED = {
     "marks": "first 0.95, three 0.98",

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from keel.ask.language import parse
 from keel.ask.matches import Matcher, Matches
-from keel.ask.scene import scene_of
+from keel.ask.names import scene_of
 from keel.lines.can import with_wire_bits
 from keel.model.bus import Bus
 from keel.model.frames import LENGTH_TO_DLC, Flag, FrameBatch, batch_of

@@ -36,10 +36,10 @@ def test_what_is_slow_to_load_is_left_for_later(module: str) -> None:
 
 
 def test_no_view_or_action_without_a_deed() -> None:
-    from keel.app.actions import ACTIONS
     from keel.app.main import KeelApp
-    from keel.app.state import VIEWS
-    from keel.app.views import make_views
+    from keel.app.shared.actions import ACTIONS
+    from keel.app.shared.state import VIEWS
+    from keel.app.views.every import make_views
 
     app, views = KeelApp(None), make_views()
     assert set(views) == set(VIEWS)
@@ -50,8 +50,8 @@ def test_no_view_or_action_without_a_deed() -> None:
 
 
 def test_no_key_means_two_things_in_one_view() -> None:
-    from keel.app.actions import actions_in
-    from keel.app.state import VIEWS
+    from keel.app.shared.actions import actions_in
+    from keel.app.shared.state import VIEWS
 
     for view in VIEWS:
         keys = [key for action in actions_in(view) for key in action.keys.split(",")]

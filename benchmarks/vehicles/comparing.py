@@ -10,7 +10,7 @@ from benchmarks.vehicles.faults import KINDS, break_it
 from benchmarks.vehicles.trials import Trial
 from benchmarks.vehicles.vehicle import Vehicle, vehicle
 from keel.hunt.against import good_against_bad
-from keel.hunt.scene import Traffic
+from keel.hunt.traffic import Traffic
 
 
 def against_trials(good: Vehicle, traffic: Traffic) -> Iterator[Trial]:

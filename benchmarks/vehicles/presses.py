@@ -14,8 +14,8 @@ from benchmarks.vehicles.vehicle import Vehicle
 from benchmarks.vehicles.world import Floats, Rng
 from keel.hunt.carriers import carriers_of
 from keel.hunt.columns import Column
-from keel.hunt.scene import Traffic
 from keel.hunt.structure import structure_of
+from keel.hunt.traffic import Traffic
 from keel.model.fields import BitField, insert
 from keel.model.frames import Bytes
 from keel.model.span import Span

@@ -14,10 +14,10 @@ from benchmarks.vehicles.vehicle import Vehicle, marks_of, moving_bits, readings
 from benchmarks.vehicles.world import STEP_S, Quantity, World, drive
 from keel.hunt.candidates import Candidate, Findings
 from keel.hunt.marks import follow_marks
-from keel.hunt.points import Points
+from keel.hunt.measurements import Points
 from keel.hunt.readings import follow_readings
-from keel.hunt.scene import Traffic
 from keel.hunt.series import follow_series
+from keel.hunt.traffic import Traffic
 
 PER_VEHICLE = 6
 

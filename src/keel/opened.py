@@ -10,10 +10,10 @@ from typing import Any
 
 import numpy.typing as npt
 
+from keel.ask.fetch import frames_at
 from keel.ask.language import parse
 from keel.ask.matches import Matcher, Matches
-from keel.ask.rows import frames_at
-from keel.ask.scene import scene_of
+from keel.ask.names import scene_of
 from keel.errors import InputError
 from keel.measure.report import traffic
 from keel.model.frames import COLUMNS, FrameBatch, Rows

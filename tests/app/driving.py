@@ -9,9 +9,9 @@ from typing import Any
 
 from textual.pilot import Pilot
 
+from keel.app.desk.picture import Picture
 from keel.app.main import KeelApp
-from keel.app.paper import Sheet
-from keel.app.picture import Picture
+from keel.app.paint.canvas import Sheet
 from keel.model.faults import Fault
 from keel.model.frames import Flag
 from tests.making import START, Row, batch, recorded

@@ -8,9 +8,9 @@ from pathlib import Path
 import pytest
 from textual.pilot import Pilot
 
-from keel.app.bench import CHOICES, Bench
 from keel.app.main import KeelApp
-from keel.app.sketch import sketch
+from keel.app.views.bench.sketch import sketch
+from keel.app.views.bench.view import CHOICES, Bench
 from keel.bench.controls import CONTROLS, Control
 from keel.store.control import ControlReader, Status, write_status
 from keel.store.writer import Writer

@@ -8,8 +8,8 @@ from typing import Any
 import pytest
 from textual.pilot import Pilot
 
-from keel.app.compare import CompareView
 from keel.app.main import KeelApp
+from keel.app.views.compare.view import CompareView
 from keel.model.identity import Form, pack_key
 from keel.store.manifest import edit_manifest
 from tests.app.driving import has_said, is_open, notes, opened, picture_of, shown, until

@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 from textual.pilot import Pilot
 
-from keel.app.dictionaries import Dictionaries, files_here
+from keel.app.dialogs.dictionaries import Dictionaries, files_here
 from keel.app.main import KeelApp
 from keel.store.manifest import load_manifest
 from tests.app.driving import notes, opened, picture_of, until

@@ -7,14 +7,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keel.app import words
-from keel.app.loom import loom
-from keel.app.palette import DARK, LIGHT
-from keel.app.paper import Line
-from keel.app.plot import Chart, Curve, Dots, draw_chart
-from keel.app.ribbon import bytes_that_fit, kept_words, ribbon, value_lines
-from keel.app.rows import Column, fit, grow, window
-from keel.app.strokes import bar, nice_step, shade, spark, tick_words, ticks
+from keel.app.paint import words
+from keel.app.paint.canvas import Line
+from keel.app.paint.chart import Chart, Curve, Dots, draw_chart
+from keel.app.paint.loom import loom
+from keel.app.paint.palette import DARK, LIGHT
+from keel.app.paint.ribbon import bytes_that_fit, kept_words, ribbon, value_lines
+from keel.app.paint.strokes import bar, nice_step, shade, spark, tick_words, ticks
+from keel.app.paint.table import Column, fit, grow, window
 from keel.model.fields import BitField
 from keel.model.identity import Form
 from keel.signals.dictionary import Message, Signal

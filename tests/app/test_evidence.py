@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 from textual.pilot import Pilot
 
+from keel.app.desk.readings import reading_in
 from keel.app.main import KeelApp
-from keel.app.readings import reading_in
 from keel.model.units import NS_PER_S
 from keel.store.manifest import Manifest, Reading, load_manifest
 from tests.app.driving import has_said, is_open, notes, opened, plain_recording, shown, until

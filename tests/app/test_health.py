@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 from textual.pilot import Pilot
 
-from keel.app.health import HealthView
 from keel.app.main import KeelApp
+from keel.app.views.health.view import HealthView
 from keel.model.faults import Fault
 from keel.model.frames import Flag
 from keel.model.identity import Form, pack_key

@@ -9,9 +9,9 @@ from random import Random
 import pytest
 from textual.pilot import Pilot
 
-from keel.app.actions import EVERYWHERE, actions_in
 from keel.app.main import KeelApp
-from keel.app.state import VIEWS
+from keel.app.shared.actions import EVERYWHERE, actions_in
+from keel.app.shared.state import VIEWS
 from keel.model.faults import Fault
 from keel.model.fields import BitField
 from keel.model.frames import Flag

@@ -7,12 +7,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keel.app.dictionaries import Answer, changed
-from keel.app.editing import named_signal
-from keel.app.palette import DARK
-from keel.app.plot import Chart, Curve, Dot, draw_chart, row_of
-from keel.app.valueboard import COLUMNS, Row, board_row, heading
-from keel.app.valueplot import GUTTER, Plot, Plots, draw_plots, value_words
+from keel.app.desk.editing import named_signal
+from keel.app.dialogs.dictionaries import Answer, changed
+from keel.app.paint.chart import Chart, Curve, Dot, draw_chart, row_of
+from keel.app.paint.palette import DARK
+from keel.app.paint.plots import GUTTER, Plot, Plots, draw_plots, value_words
+from keel.app.views.values.board import COLUMNS, Row, board_row, heading
 from keel.hunt.candidates import Candidate
 from keel.measure.courses import Course, Envelope
 from keel.model.fields import BitField

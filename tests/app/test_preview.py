@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from keel.app.preview import PreviewApp
+from keel.app.dialogs.import_preview import PreviewApp
 from keel.formats.layout import Layout, remembered
 
 TABLE = "ms;line;ident;b0;b1\n0,5;1;1A0;00;11\n0,7;2;220;22;33\nx;1;1A0;00;00\n"

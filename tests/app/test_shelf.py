@@ -7,8 +7,8 @@ from pathlib import Path
 import pytest
 from textual.pilot import Pilot
 
+from keel.app.dialogs.library import ShelfList
 from keel.app.main import KeelApp
-from keel.app.shelf import ShelfList
 from keel.store.manifest import edit_manifest
 from tests.app.driving import plain_recording, until
 from tests.making import START

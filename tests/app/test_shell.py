@@ -8,9 +8,9 @@ from pathlib import Path
 import pytest
 from rich.text import Text
 
-from keel.app.bars import Pointer
+from keel.app.frame.bars import Pointer
 from keel.app.main import KeelApp
-from keel.app.state import State
+from keel.app.shared.state import State
 from tests.app.driving import LARGE, NARROW, WIDE, is_open, notes, on_screen, opened, plain_recording, shown, until
 
 
@@ -31,8 +31,8 @@ async def test_every_view_paints_at_every_size(sailed: Path, size: tuple[int, in
 
 
 async def test_the_palette_and_the_guide_list_every_action(plain: Path) -> None:
-    from keel.app.actions import ACTIONS
-    from keel.app.dialogs import guide_text
+    from keel.app.dialogs.dialogs import guide_text
+    from keel.app.shared.actions import ACTIONS
 
     text = guide_text()
     assert all(action.help in text for action in ACTIONS)
@@ -80,7 +80,7 @@ async def test_a_bench_view_without_a_bench_says_what_to_do(plain: Path) -> None
 async def test_something_that_is_no_recording_is_said_in_one_line(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("keel.app.desk.START_PATIENCE_S", 0.1)
+    monkeypatch.setattr("keel.app.desk.desk.START_PATIENCE_S", 0.1)
     app = KeelApp(tmp_path / "nowhere.keel")
     async with app.run_test(size=WIDE) as pilot:
         await until(pilot, lambda: "not a recording" in notes(app))
@@ -89,7 +89,7 @@ async def test_something_that_is_no_recording_is_said_in_one_line(
 async def test_damage_is_found_behind_the_views_told_and_stays_in_the_head(
     plain: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("keel.app.desk.CHECK_AFTER_S", 0.0)
+    monkeypatch.setattr("keel.app.desk.desk.CHECK_AFTER_S", 0.0)
     (segment,) = (plain / "segments").glob("*.arrow")
     content = bytearray(segment.read_bytes())
     content[len(content) // 2] ^= 0xFF

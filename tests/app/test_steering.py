@@ -7,11 +7,11 @@ from pathlib import Path
 
 import pytest
 
-from keel.app.maker import Maker
-from keel.app.picture import Wish
+from keel.app.desk.maker import Maker
+from keel.app.desk.picture import Wish
 from keel.app.steering import goal_of
-from keel.ask.rows import frames_at
-from keel.ask.scene import scene_of
+from keel.ask.fetch import frames_at
+from keel.ask.names import scene_of
 from keel.model.bus import Bus
 from keel.model.identity import Form, pack_key
 from keel.model.span import Span

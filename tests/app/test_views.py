@@ -9,7 +9,7 @@ import pytest
 from textual.pilot import Pilot
 
 from keel.app.main import KeelApp
-from keel.app.state import VIEWS
+from keel.app.shared.state import VIEWS
 from keel.model.faults import Fault
 from keel.model.frames import Flag
 from keel.model.span import Mark

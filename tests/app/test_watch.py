@@ -9,7 +9,7 @@ import pytest
 from textual.pilot import Pilot
 
 from keel.app.main import KeelApp
-from keel.app.watch import ALWAYS, COLUMNS, Watch
+from keel.app.views.watch.view import ALWAYS, COLUMNS, Watch
 from keel.measure.census import Tally
 from keel.model.faults import Fault
 from keel.model.identity import key_words

@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 
 from keel.ask.language import parse
 from keel.ask.matches import Matcher
+from keel.ask.names import scene_of
 from keel.ask.nodes import Nothing, all_of
-from keel.ask.scene import scene_of
 from keel.ask.terms import COMPARISONS
 from keel.model.frames import Flag
 from keel.model.identity import Form

@@ -15,7 +15,7 @@ from keel.compare.differences import Comparison, compare
 from keel.compare.drawn import courses_of
 from keel.compare.report import as_html, as_json, as_lines
 from keel.compare.sides import Side, align, together
-from keel.draw.sides import drawings_of
+from keel.draw.comparison_charts import drawings_of
 from keel.errors import InputError
 from keel.model.bus import Bus
 from keel.model.fields import BitField

@@ -14,9 +14,10 @@ from matplotlib.patches import StepPatch
 
 from keel.compare.differences import compare
 from keel.compare.sides import Side, together
-from keel.draw import charts, fields, sides
+from keel.draw import charts, fields
+from keel.draw import comparison_charts as sides
 from keel.draw.sheet import BRASS, CORAL, SEA, SLATE
-from keel.hunt.points import Points
+from keel.hunt.measurements import Points
 from keel.measure.courses import Courses
 from keel.measure.cycles import describe
 from keel.measure.load import Loads, Series

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from keel.errors import InputError, UnknownFormat
 from keel.formats.delimited import REASONS, DelimitedParser
+from keel.formats.frame_lines import CSV_HEADER
 from keel.formats.importing import import_files
 from keel.formats.layout import (
     ROLES,
@@ -24,9 +25,8 @@ from keel.formats.layout import (
     remembered,
 )
 from keel.formats.preview import first_frames
-from keel.formats.reading import Account
+from keel.formats.reader import Account
 from keel.formats.registry import recognise
-from keel.formats.rows import CSV_HEADER
 from keel.model.frames import Flag, FrameBatch, concat
 from keel.model.identity import Form
 from keel.store.recording import Recording

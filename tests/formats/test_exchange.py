@@ -17,13 +17,13 @@ from keel.errors import InputError, UnknownFormat
 from keel.formats import jsonlines, textlog
 from keel.formats.exporting import WRITERS, Setting, open_writer, writer_name
 from keel.formats.importing import import_files
-from keel.formats.reading import Account
+from keel.formats.reader import Account
 from keel.formats.registry import recognise
 from keel.lines.can import with_wire_bits
 from keel.model.bus import bus_name
 from keel.model.frames import Flag, FrameBatch, batch_of, concat
 from keel.model.identity import Form
-from keel.model.plain import csv_cell, uncsv
+from keel.model.safe_text import csv_cell, uncsv
 from keel.sources.pipe import PipeSource
 from keel.store.recording import Recording
 from tests.making import START, Row, batch, rows, same_frames

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from keel.errors import InputError
 from keel.formats import pcap
-from keel.formats.reading import Account
+from keel.formats.reader import Account
 from keel.formats.registry import recognise
 from keel.lines.can import with_wire_bits
 from keel.model.faults import Fault
@@ -140,7 +140,7 @@ def test_other_link_types_and_cut_headers_are_refused() -> None:
 
 
 def test_blocks_end_between_records(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("keel.formats.reading.BLOCK_BYTES", 200)
+    monkeypatch.setattr("keel.formats.reader.BLOCK_BYTES", 200)
     data = header() + b"".join(record("<", i, 0, 0x1A0, bytes([i]) * (i % 9)) for i in range(100))
     found, account = read(data)
     assert found.time.tolist() == [i * 10**9 for i in range(100)] and account.skipped == {}

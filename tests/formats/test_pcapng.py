@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from keel.errors import InputError
 from keel.formats import pcapng
-from keel.formats.reading import Account
+from keel.formats.reader import Account
 from keel.model.bus import MOST_BUSES
 from keel.model.faults import Fault
 from keel.model.frames import Flag, FrameBatch, concat

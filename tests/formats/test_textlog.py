@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from keel.errors import InputError, UnknownFormat
 from keel.formats import textlog
-from keel.formats.reading import Account
+from keel.formats.reader import Account
 from keel.formats.registry import recognise
 from keel.formats.textlog import format_lines
 from keel.model.faults import Fault
@@ -123,7 +123,7 @@ def test_many_buses_keep_their_names(log: Path) -> None:
 
 
 def test_blocks_end_at_line_ends(log: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("keel.formats.reading.BLOCK_BYTES", 100)
+    monkeypatch.setattr("keel.formats.reader.BLOCK_BYTES", 100)
     lines = "".join(f"({i}.0) x 1A0#{i:04X}\n" for i in range(200)) + "x" * 350 + "\n(500.0) x 1A0#FFFF\n"
     found, account = read(log, lines)
     assert [found.payload(i) for i in range(200)] == [i.to_bytes(2, "big") for i in range(200)]

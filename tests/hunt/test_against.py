@@ -11,7 +11,7 @@ from benchmarks.vehicles.vehicle import Vehicle, vehicle
 
 from keel.hunt.against import good_against_bad
 from keel.hunt.columns import Column
-from keel.hunt.scene import Traffic
+from keel.hunt.traffic import Traffic
 
 
 @pytest.fixture(scope="module")

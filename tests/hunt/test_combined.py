@@ -8,8 +8,8 @@ import pytest
 from keel.hunt.candidates import Candidate, Findings
 from keel.hunt.columns import Column
 from keel.hunt.evidence import Evidence, tell_apart, together
-from keel.hunt.points import Points
-from keel.hunt.scene import Traffic
+from keel.hunt.measurements import Points
+from keel.hunt.traffic import Traffic
 from keel.hunt.verdict import Verdict
 from keel.model.fields import BitField
 from keel.model.span import Span

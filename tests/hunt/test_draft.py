@@ -9,7 +9,7 @@ import pytest
 
 from keel.hunt.columns import gather
 from keel.hunt.draft import draft
-from keel.hunt.scene import Traffic
+from keel.hunt.traffic import Traffic
 from keel.model.identity import Form
 from keel.signals.dictionary import Dictionary, Message, merged
 from keel.signals.loading import load_dictionary, save_dictionary

@@ -14,11 +14,11 @@ from benchmarks.vehicles.vehicle import Vehicle, vehicle
 from keel.hunt.columns import Column, gather
 from keel.hunt.exact import Known, find_exact
 from keel.hunt.fitting import robust_lines, rounding_of
-from keel.hunt.points import Points
+from keel.hunt.measurements import Points
 from keel.hunt.readings import follow_readings
-from keel.hunt.scene import Traffic
 from keel.hunt.series import follow_series
 from keel.hunt.snapping import snap
+from keel.hunt.traffic import Traffic
 from keel.model.fields import BitField, insert
 from keel.store.recording import Recording
 from tests.making import find

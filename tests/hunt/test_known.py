@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from keel.hunt.columns import Column
 from keel.hunt.encodings import ENCODINGS, Typed, typed
 from keel.hunt.exact import Known, find_exact
-from keel.hunt.scene import Traffic
+from keel.hunt.traffic import Traffic
 
 START = 1_750_000_000 * 10**9
 COUNT = 600

@@ -13,9 +13,9 @@ from keel.hunt.candidates import Findings
 from keel.hunt.columns import flip_shares, flips, gather
 from keel.hunt.marks import follow_marks
 from keel.hunt.placements import placed
-from keel.hunt.scene import Traffic
 from keel.hunt.shapes import fits_of
 from keel.hunt.states import states_of
+from keel.hunt.traffic import Traffic
 from keel.model.fields import BitField, insert
 from keel.model.frames import batch_of, concat
 from keel.model.identity import pack_key

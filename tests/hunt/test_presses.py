@@ -10,7 +10,7 @@ from keel.hunt.columns import Column
 from keel.hunt.evidence import tell_apart
 from keel.hunt.marks import follow_marks
 from keel.hunt.placements import PLACES, marked_at
-from keel.hunt.scene import Traffic
+from keel.hunt.traffic import Traffic
 from keel.hunt.verdict import chance_words, judge
 from keel.model.span import Mark, Span, of_try, tries_of
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from keel.hunt.checksums import bare, crc_table, find_checksum, wrong
 from keel.hunt.columns import Column
 from keel.hunt.counters import find_counters, skips
-from keel.hunt.signs import looks_signed
+from keel.hunt.signedness import looks_signed
 from keel.hunt.structure import structure_of, structures_of
 from keel.model.fields import BitField, Order, insert
 from keel.model.frames import Bytes

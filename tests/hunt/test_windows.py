@@ -12,9 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keel.hunt.columns import Column
-from keel.hunt.points import Points
-from keel.hunt.scene import Traffic
+from keel.hunt.measurements import Points
 from keel.hunt.series import follow_series
+from keel.hunt.traffic import Traffic
 from keel.hunt.windows import fit_windows
 from keel.model.fields import BitField, Order, extract, insert
 

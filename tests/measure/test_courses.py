@@ -16,8 +16,8 @@ from keel.model.frames import batch_of
 from keel.model.identity import Form, pack_key
 from keel.model.span import Span
 from keel.signals.dictionary import Message
+from keel.signals.extracting import fold, take
 from keel.signals.signal import Signal, Standing
-from keel.signals.taking import fold, take
 from keel.store.recording import Snapshot
 from tests.making import START, find, recorded
 

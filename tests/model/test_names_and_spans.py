@@ -13,7 +13,7 @@ from keel.model.bus import Bus, bus_name, wire_ns
 from keel.model.faults import FAULT_BY_WORD, TITLES, Fault, fault_words
 from keel.model.globs import Glob, SignalGlob
 from keel.model.identity import Form, format_ident, key_words, pack_key, pack_keys, parameter_group, unpack_key
-from keel.model.plain import ascii_of, csv_cell, plain, uncsv
+from keel.model.safe_text import ascii_of, csv_cell, plain, uncsv
 from keel.model.span import Mark, Span, around, moved, pair_up
 
 TIMES = st.integers(-(2**60), 2**60)

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from platformdirs import user_config_path
 
-from keel.app import asks
+from keel.app.shared import asks
 from keel.formats.layout import Layout, remember, remembered
 from keel.model.settings import remember_setting, settings, words_of
 

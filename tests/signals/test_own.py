@@ -18,9 +18,9 @@ from keel.signals.dbc import parse_dbc
 from keel.signals.dbc_out import write_dbc
 from keel.signals.dictionary import Dictionary, Message, TextField, merged
 from keel.signals.loading import load_dictionary, save_dictionary
-from keel.signals.own import parse_own, write_own
 from keel.signals.shape import schema
 from keel.signals.signal import Signal
+from keel.signals.toml_form import parse_own, write_own
 
 names = st.text(st.characters(codec="utf-8"), min_size=1, max_size=12)
 ranges = st.lists(st.tuples(st.integers(0, 99), st.integers(100, 255)), max_size=2).map(tuple)

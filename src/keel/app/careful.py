@@ -12,7 +12,7 @@ from textual.events import Event
 from textual.message import Message
 
 from keel.errors import KeelError
-from keel.model.plain import plain
+from keel.model.safe_text import plain
 
 AGAIN_S = 15.0
 """A trouble that stays is said again after so long."""

@@ -9,26 +9,28 @@ from typing import TYPE_CHECKING, Any
 from textual import work
 from textual.worker import get_current_worker
 
-from keel.app import asks, dialogs, words
-from keel.app.asking import ask_evidence, choose_buses, choose_recording
-from keel.app.asks import remember
-from keel.app.bars import AskLine, KeyLine, ViewBar
-from keel.app.state import COMPARE, FRAMES, HUNT, VALUES, State
+from keel.app.dialogs import dialogs
+from keel.app.dialogs.evidence import ask_evidence, choose_buses, choose_recording
+from keel.app.frame.bars import AskLine, KeyLine, ViewBar
+from keel.app.frame.tape import Tape
+from keel.app.paint import words
+from keel.app.shared import asks
+from keel.app.shared.asks import remember
+from keel.app.shared.state import COMPARE, FRAMES, HUNT, VALUES, State
 from keel.app.steering import Steering
-from keel.app.tape import Tape
 from keel.errors import KeelError
 from keel.model.span import Span
 
 if TYPE_CHECKING:
-    from keel.app.bench import Bench
-    from keel.app.compare import CompareView, Task
-    from keel.app.frames import Frames
-    from keel.app.health import HealthView
-    from keel.app.hunt import Hunt
-    from keel.app.picture import Picture
-    from keel.app.search import Sought
-    from keel.app.values import Values
-    from keel.app.watch import Watch
+    from keel.app.desk.picture import Picture
+    from keel.app.views.bench.view import Bench
+    from keel.app.views.compare.view import CompareView, Task
+    from keel.app.views.frames.view import Frames
+    from keel.app.views.health.view import HealthView
+    from keel.app.views.hunt.search import Sought
+    from keel.app.views.hunt.view import Hunt
+    from keel.app.views.values.view import Values
+    from keel.app.views.watch.view import Watch
 
 
 class KeelApp(Steering):
@@ -87,7 +89,7 @@ class KeelApp(Steering):
         return only(self.state.ask, term)
 
     def _frames_of(self, key: int, frame: int | None = None) -> None:
-        from keel.app.watch import ask_for
+        from keel.app.views.watch.view import ask_for
 
         picture = self.picture
         if picture is not None:
@@ -129,7 +131,7 @@ class KeelApp(Steering):
 
     @work(thread=True, exclusive=True, group="hunt")
     def _search(self, picture: Picture, sought: Sought) -> None:
-        from keel.app.search import Result, search
+        from keel.app.views.hunt.search import Result, search
 
         worker = get_current_worker()
         take = self.views[HUNT].take
@@ -161,7 +163,7 @@ class KeelApp(Steering):
 
         def keep(text: str | None) -> None:
             if text:
-                from keel.app.editing import named_signal
+                from keel.app.desk.editing import named_signal
 
                 signal = named_signal(text, candidate)
                 self.tell(editing.keep_signal(picture, candidate.key, signal, structure))
@@ -203,7 +205,7 @@ class KeelApp(Steering):
 
     @work(thread=True, group="shelf")
     def _open_at(self, given: Path, ask: str, time: int) -> None:
-        from keel.app.sides import frame_at
+        from keel.app.views.compare.run import frame_at
         from keel.store.library import find_recording
 
         try:
@@ -226,7 +228,7 @@ class KeelApp(Steering):
 
     @work(thread=True, exclusive=True, group="compare")
     def _compare(self, picture: Picture, task: Task) -> None:
-        from keel.app.sides import run
+        from keel.app.views.compare.run import run
 
         worker = get_current_worker()
         try:
@@ -242,7 +244,7 @@ class KeelApp(Steering):
 
     @work(thread=True, group="shelf")
     def _choose_other(self) -> None:
-        from keel.app.sides import others
+        from keel.app.views.compare.run import others
 
         choices = others(self._folder)
         self.call_from_thread(choose_recording, self, "compare with", choices, self.views[COMPARE].compare_with)
@@ -253,7 +255,7 @@ class KeelApp(Steering):
 
     def on_compare_view_jump(self, message: CompareView.Jump) -> None:
         """To the frames of one side; another recording is opened for it."""
-        from keel.app.sides import place_of
+        from keel.app.views.compare.run import place_of
         from keel.ask.narrowing import of_key
 
         view = self.views[COMPARE]
@@ -262,8 +264,7 @@ class KeelApp(Steering):
         side = view.found.a if message.side == "a" else view.found.b
         key, number = place_of(view.found, message.side, message.difference)
         if key is None and number is None:
-            self.tell("there are no such frames on this side", 3)
-            return
+            return self.tell("there are no such frames on this side", 3)
         ask = str(of_key(key, side.bus(key))) if key is not None else ""
         folder = view.asked.home if message.side == "a" else view.asked.other or view.asked.home
         self.views[FRAMES].following = False
@@ -282,7 +283,7 @@ class KeelApp(Steering):
 
     def on_values_expect(self, message: Values.Expect) -> None:
         """Type what the device displays; empty takes back what was typed for this signal."""
-        from keel.app.readings import reading_in
+        from keel.app.desk.readings import reading_in
 
         picture, editing, of = self.picture, self.editing, message.row.full
         if picture is None or editing is None:
@@ -320,7 +321,7 @@ class KeelApp(Steering):
 
     def do_dictionaries(self) -> None:
         """Which dictionaries are used."""
-        from keel.app.dictionaries import Answer, Dictionaries, changed
+        from keel.app.dialogs.dictionaries import Answer, Dictionaries, changed
 
         picture, editing = self.picture, self.editing
         if picture is None or editing is None:
@@ -370,7 +371,7 @@ class KeelApp(Steering):
         if picture.ask_error:
             self.tell(f"nothing can be saved: the ask cannot be used, {picture.ask_error}", 6, error=True)
             return
-        from keel.app import saving
+        from keel.app.dialogs import saving
 
         hunt, values = self.views[HUNT], self.views[VALUES]
         subject = saving.Subject(
@@ -385,8 +386,7 @@ class KeelApp(Steering):
 
         def chosen(answer: tuple[str, str] | None) -> None:
             if answer is not None and answer[1].strip():
-                kind, path = answer
-                self._save(lambda: saving.save(kind, Path(path).expanduser(), picture, subject), path)
+                self._save(lambda: saving.save(answer[0], Path(answer[1]).expanduser(), picture, subject), answer[1])
 
         self.push_screen(dialogs.Export(saving.offers(picture, subject)), chosen)
 

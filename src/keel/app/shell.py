@@ -18,24 +18,24 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Container
 
-from keel.app.actions import ACTIONS, Action, actions_in
-from keel.app.bars import AskLine, KeyLine, ViewBar, result_words
 from keel.app.careful import Careful
-from keel.app.commands import KeelCommands
-from keel.app.dialogs import Guide
-from keel.app.head import Head
-from keel.app.palette import DARK, LIGHT, Palette
-from keel.app.paper import Line, Sheet
-from keel.app.shelf import Shelf
-from keel.app.state import COMPARE, FRAMES, HEALTH, VALUES, VIEWS, History, State
-from keel.app.tape import Tape
+from keel.app.dialogs.dialogs import Guide
+from keel.app.dialogs.library import Shelf
+from keel.app.frame.bars import AskLine, KeyLine, ViewBar, result_words
+from keel.app.frame.command_palette import KeelCommands
+from keel.app.frame.head import Head
+from keel.app.frame.tape import Tape
+from keel.app.paint.canvas import Line, Sheet
+from keel.app.paint.palette import DARK, LIGHT, Palette
+from keel.app.shared.actions import ACTIONS, Action, actions_in
+from keel.app.shared.state import COMPARE, FRAMES, HEALTH, VALUES, VIEWS, History, State
 from keel.errors import AskError, KeelError, RecordingDamaged
 from keel.model.span import moved
 
 if TYPE_CHECKING:
-    from keel.app.desk import Desk
-    from keel.app.editing import Editing
-    from keel.app.picture import Picture
+    from keel.app.desk.desk import Desk
+    from keel.app.desk.editing import Editing
+    from keel.app.desk.picture import Picture
 
 KEYS = sorted({key for action in ACTIONS for key in action.keys.split(",")} | {k for k, _ in VIEWS.values()})
 
@@ -102,7 +102,7 @@ class Shell(Careful):
     @work(thread=True)
     def _furnish(self) -> None:
         """Load the views behind the first screen, then put them in."""
-        from keel.app.views import make_views
+        from keel.app.views.every import make_views
 
         self.call_from_thread(self._move_in, make_views)
 
@@ -124,8 +124,8 @@ class Shell(Careful):
             self.exit()
 
     def _open(self, folder: Path) -> None:
-        from keel.app.desk import Desk
-        from keel.app.editing import Editing
+        from keel.app.desk.desk import Desk
+        from keel.app.desk.editing import Editing
 
         if self._desk is not None:
             self._desk.close()
@@ -208,7 +208,7 @@ class Shell(Careful):
     def _wish(self) -> None:
         if self._desk is None:
             return
-        from keel.app.picture import Wish
+        from keel.app.desk.picture import Wish
 
         s = self.state
         chart = self.views[HEALTH].chart_cells

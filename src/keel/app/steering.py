@@ -10,17 +10,17 @@ from typing import TYPE_CHECKING
 from textual import work
 from textual.worker import get_current_worker
 
-from keel.app import asks
-from keel.app.dialogs import AskName, Choice, Choose
+from keel.app.dialogs.dialogs import AskName, Choice, Choose
+from keel.app.shared import asks
+from keel.app.shared.state import FRAMES, WATCH
 from keel.app.shell import Shell
-from keel.app.state import FRAMES, WATCH
 from keel.errors import AskError, KeelError
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
 if TYPE_CHECKING:
-    from keel.app.editing import Editing
-    from keel.app.picture import Picture
+    from keel.app.desk.editing import Editing
+    from keel.app.desk.picture import Picture
 
 
 class Steering(Shell):
@@ -59,10 +59,10 @@ class Steering(Shell):
     @work(thread=True, exclusive=True, group="hunt")
     def draft(self, picture: Picture, editing: Editing) -> None:
         """Read the traffic, draft, keep."""
-        from keel.app.pages import all_matches
+        from keel.app.desk.frame_pages import all_matches
         from keel.hunt.columns import gather
         from keel.hunt.draft import draft
-        from keel.hunt.scene import Traffic
+        from keel.hunt.traffic import Traffic
 
         worker = get_current_worker()
 

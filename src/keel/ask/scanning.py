@@ -9,7 +9,7 @@ from numba import njit
 
 from keel.ask.patterns import Pattern
 from keel.model.frames import Bytes, Mask
-from keel.model.wide import LOW_BITS, load_word, zero_bytes
+from keel.model.words64 import LOW_BITS, load_word, zero_bytes
 
 
 @njit(cache=True, nogil=True, inline="always")

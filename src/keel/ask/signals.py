@@ -19,8 +19,8 @@ from keel.errors import AskError
 from keel.model.frames import Mask
 from keel.model.globs import Glob, SignalGlob
 from keel.signals.coding import Decoded
+from keel.signals.decoding import decode_stretch
 from keel.signals.dictionary import Message
-from keel.signals.reading import decode_stretch
 from keel.signals.signal import ERROR, NOT_AVAILABLE, Signal, Standing
 
 Change = Literal["rises", "falls", "changes", "becomes"]

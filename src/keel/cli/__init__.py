@@ -67,7 +67,7 @@ def main() -> None:
 
 
 def _fail(sentence: str, code: int) -> None:
-    from keel.model.plain import plain
+    from keel.model.safe_text import plain
 
     sys.stdout.flush()
     print(f"keel: {plain(sentence, 1000)}", file=sys.stderr)
@@ -90,6 +90,6 @@ def _written_down() -> str:
 
 def say(sentence: str) -> None:
     """A line for the person, on stderr."""
-    from keel.model.plain import plain
+    from keel.model.safe_text import plain
 
     print(plain(sentence, 2000), file=sys.stderr)

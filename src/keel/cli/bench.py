@@ -9,8 +9,8 @@ from typing import Annotated
 import typer
 
 from keel.cli import app, say
+from keel.cli.arguments import find_recording, finite
 from keel.cli.progress import Progress
-from keel.cli.reading import find_recording, finite
 from keel.errors import ControlError
 
 LONGEST_S = 1_000_000.0

@@ -10,7 +10,7 @@ from xml.etree import ElementTree
 import typer
 
 from keel.cli import app
-from keel.cli.reading import Rec, find_recording, text_of
+from keel.cli.arguments import Rec, find_recording, text_of
 
 if TYPE_CHECKING:
     from keel.measure.checks import Verdict

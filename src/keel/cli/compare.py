@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from keel.cli import app, say
-from keel.cli.reading import Ask, BusPairs, Rec, opened
+from keel.cli.arguments import Ask, BusPairs, Rec, opened
 
 if TYPE_CHECKING:
     from keel.model.span import Span
@@ -45,12 +45,12 @@ def compare(
 ) -> None:
     """Tell what is different: identifiers, cycles, loads, moving bits, ranges, states, faults, checks; ranked."""
     from keel.ask.language import parse
-    from keel.ask.scene import scene_of
+    from keel.ask.names import scene_of
     from keel.compare.buses import pair_given
     from keel.compare.differences import compare as run
     from keel.compare.report import as_html, as_json, as_lines
     from keel.compare.sides import Side, together
-    from keel.model.plain import plain
+    from keel.model.safe_text import plain
 
     snapshots = [opened(a), opened(b)]
     sides = [
@@ -62,7 +62,7 @@ def compare(
     given = pair_given(bus or (), snapshots[0], snapshots[1])
     found = run(together(sides[0], sides[1], align.value, given))
     if html is not None:
-        from keel.draw.sides import drawings_of
+        from keel.draw.comparison_charts import drawings_of
         from keel.errors import InputError
 
         try:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from keel.cli import app, say
-from keel.cli.reading import Ask, Rec, find_recording, read
+from keel.cli.arguments import Ask, Rec, find_recording, read
 
 if TYPE_CHECKING:
     from keel.signals.loading import Loaded
@@ -29,7 +29,7 @@ def _dict() -> None:
 @dictionary.command(epilog="Ends with 1 if anything was passed over.   Example:  keel dict check harbour.dbc")
 def check(file: File, json: Annotated[bool, typer.Option("--json", help="JSON.")] = False) -> None:
     """Read a dictionary and tell what is in it, and what could not be read and where."""
-    from keel.model.plain import plain
+    from keel.model.safe_text import plain
     from keel.signals.loading import load_dictionary
 
     found = load_dictionary(file)
@@ -89,7 +89,7 @@ def draft(recording: Rec, output: Output, ask: Ask = "") -> None:
     from keel.hunt.columns import gather
     from keel.hunt.draft import draft as drafted
     from keel.hunt.draft import said_in_notes
-    from keel.hunt.scene import Traffic
+    from keel.hunt.traffic import Traffic
     from keel.signals.dictionary import merged
     from keel.signals.loading import save_dictionary
 
@@ -120,7 +120,7 @@ def use(
     first: Annotated[bool, typer.Option("--first", help="Before the others that are used, not after them.")] = False,
 ) -> None:
     """Use a dictionary with a recording from now on; the recording keeps a copy."""
-    from keel.model.plain import plain
+    from keel.model.safe_text import plain
     from keel.store.dictionaries import use_dictionary
 
     loaded = load(file)
@@ -150,7 +150,7 @@ def drop(
 @dictionary.command("list", epilog="Example:  keel dict list tern-morning")
 def listed(recording: Rec, json: Annotated[bool, typer.Option("--json", help="JSON.")] = False) -> None:
     """The dictionaries that are used with a recording, the first with precedence."""
-    from keel.model.plain import plain
+    from keel.model.safe_text import plain
     from keel.store.manifest import load_manifest
 
     manifest = load_manifest(find_recording(recording))
@@ -165,7 +165,7 @@ def listed(recording: Rec, json: Annotated[bool, typer.Option("--json", help="JS
 
 def load(file: Path) -> Loaded:
     """A dictionary; what is wrong with the file, and what does not fit, is told."""
-    from keel.model.plain import plain
+    from keel.model.safe_text import plain
     from keel.signals.loading import load_dictionary
 
     loaded = load_dictionary(file)
@@ -179,7 +179,7 @@ def load(file: Path) -> Loaded:
 
 
 def _tell_written(output: Path, lost: list[str], messages: int) -> None:
-    from keel.model.plain import plain
+    from keel.model.safe_text import plain
 
     for words in lost:
         say(f"keel: {plain(str(output))} cannot say {plain(words)}")

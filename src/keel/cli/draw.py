@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from keel.cli import app, say
-from keel.cli.reading import Ask, Rec, read
+from keel.cli.arguments import Ask, Rec, read
 
 if TYPE_CHECKING:
     from keel.ask.matches import Matches
@@ -113,7 +113,7 @@ def _load(wanted: Wanted) -> None:
 
 
 def _cycles(wanted: Wanted) -> None:
-    from keel.ask.scene import names_of
+    from keel.ask.names import names_of
     from keel.draw.charts import draw_cycles
     from keel.measure.census import census_of
     from keel.measure.cycles import describe_tally
@@ -136,7 +136,7 @@ def _cycles(wanted: Wanted) -> None:
 
 
 def _values(wanted: Wanted) -> None:
-    from keel.ask.scene import keys_of
+    from keel.ask.names import keys_of
     from keel.cli.signals import choose
     from keel.draw.fields import draw_values
     from keel.errors import InputError
@@ -201,7 +201,7 @@ def _candidate(wanted: Wanted) -> None:
     from keel.draw.charts import draw_candidate
     from keel.errors import InputError
     from keel.hunt.columns import gather
-    from keel.hunt.scene import Traffic
+    from keel.hunt.traffic import Traffic
     from keel.model.identity import key_words
 
     traffic = Traffic.of(gather(wanted.matches))

@@ -8,8 +8,8 @@ from typing import Annotated
 import typer
 
 from keel.cli import app, say
+from keel.cli.arguments import Ask, Rec, finite, read
 from keel.cli.progress import Progress
-from keel.cli.reading import Ask, Rec, finite, read
 
 BLOCK = 65_536
 
@@ -29,8 +29,8 @@ def export(
     end: Annotated[float | None, typer.Option("--to", callback=finite, help="Only frames before this second.")] = None,
 ) -> None:
     """Write the frames that meet an ask to a file that other programs read."""
-    from keel.ask.rows import frames_at
-    from keel.ask.scene import names_of
+    from keel.ask.fetch import frames_at
+    from keel.ask.names import names_of
     from keel.formats.exporting import Setting, open_writer, writer_name
 
     name = writer_name(output, form)

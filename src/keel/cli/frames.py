@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from keel.cli import app
-from keel.cli.reading import Ask, Rec, read
+from keel.cli.arguments import Ask, Rec, read
 
 BLOCK = 16_384
 
@@ -27,9 +27,9 @@ def frames(
     if json and csv:
         raise typer.BadParameter("--json and --csv cannot both be")
     snapshot, scene, matches = read(recording, ask)
-    from keel.ask.rows import frames_at
-    from keel.ask.scene import names_of
-    from keel.formats.rows import csv_text, json_lines, text_lines
+    from keel.ask.fetch import frames_at
+    from keel.ask.names import names_of
+    from keel.formats.frame_lines import csv_text, json_lines, text_lines
 
     names = names_of(snapshot)
     buses = snapshot.manifest.bus_names

@@ -11,13 +11,13 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from keel.cli import app, say
-from keel.cli.reading import Ask, BusPairs, Rec, read
+from keel.cli.arguments import Ask, BusPairs, Rec, read
 
 if TYPE_CHECKING:
     from keel.hunt.against import Differences
     from keel.hunt.candidates import Findings
     from keel.hunt.evidence import Evidence
-    from keel.hunt.scene import Traffic
+    from keel.hunt.traffic import Traffic
     from keel.store.recording import Snapshot
 
 
@@ -59,8 +59,8 @@ def hunt(
         raise typer.BadParameter("--against and --structure stand alone")
     snapshot, scene, matches = read(recording, ask)
     from keel.hunt.columns import gather
-    from keel.hunt.scene import Traffic
-    from keel.model.plain import plain
+    from keel.hunt.traffic import Traffic
+    from keel.model.safe_text import plain
 
     traffic = Traffic.of(gather(matches))
     if structure:
@@ -108,7 +108,7 @@ def evidence_of(
     from keel.hunt.evidence import Evidence
     from keel.hunt.exact import Known
     from keel.hunt.files import moment, read_points, read_spans
-    from keel.model.plain import plain
+    from keel.model.safe_text import plain
     from keel.model.span import of_try, pair_up, tries_of
 
     known = None
@@ -137,7 +137,7 @@ def evidence_of(
 
 def _who(key: int, *snapshots: Snapshot) -> dict[str, str]:
     from keel.model.identity import format_ident, unpack_key
-    from keel.model.plain import plain
+    from keel.model.safe_text import plain
 
     bus, form, ident = unpack_key(key)
     names = [b.name for b in snapshots[0].manifest.buses]

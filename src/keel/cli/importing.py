@@ -65,10 +65,10 @@ def _layout(path: Path, words: str) -> Layout:
 def _preview(files: list[Path], layout: Layout | None) -> None:
     from keel.errors import InputError
     from keel.formats.delimited import layout_of
+    from keel.formats.frame_lines import text_lines
     from keel.formats.preview import first_frames
     from keel.formats.registry import recognise
-    from keel.formats.rows import text_lines
-    from keel.model.plain import plain
+    from keel.model.safe_text import plain
 
     for path in files:
         if layout is None:
@@ -94,7 +94,7 @@ def import_into(
 ) -> Imported:
     """Import and say what was read and what was not."""
     from keel.formats.importing import import_files
-    from keel.model.plain import plain
+    from keel.model.safe_text import plain
     from keel.store.library import with_suffix
 
     output = with_suffix(output)

@@ -9,8 +9,8 @@ from typing import Annotated
 import typer
 
 from keel.cli import app, say
+from keel.cli.arguments import Rec, find_recording
 from keel.cli.progress import Progress
-from keel.cli.reading import Rec, find_recording
 
 To = Annotated[
     Path | None, typer.Option(metavar="PATH", help="Leave the recording as it is and do it to a copy there.")

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from keel.cli import app, say
-from keel.cli.reading import find_recording, finite
+from keel.cli.arguments import find_recording, finite
 
 if TYPE_CHECKING:
     from keel.formats.layout import Layout
@@ -89,7 +89,7 @@ def _layout_of(file: Path) -> Layout | None:
     if recognise(file)[0] is not delimited.FORMAT:
         return None
     _needs_terminal()
-    from keel.app.preview import PreviewApp
+    from keel.app.dialogs.import_preview import PreviewApp
     from keel.cli.terminal import TerminalGuard
 
     with TerminalGuard():

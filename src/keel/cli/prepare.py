@@ -11,11 +11,11 @@ from keel.cli import app, say
 @app.command(epilog="Example:  keel prepare")
 def prepare() -> None:
     """Compile the fast parts once, so that the first demo and the first import do not wait for it."""
-    from keel.app.desk import warm_up
+    from keel.app.desk.desk import warm_up
     from keel.bench.headless import sail
     from keel.formats.exporting import Setting, open_writer
     from keel.formats.importing import import_files
-    from keel.hunt.scene import hunt_once
+    from keel.hunt.traffic import hunt_once
     from keel.measure.courses import courses_once
     from keel.measure.flips import flips_by_key
     from keel.measure.peaks import PeakFinder

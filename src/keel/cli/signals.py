@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from keel.cli import app, say
+from keel.cli.arguments import Ask, Rec, read
 from keel.cli.progress import Progress
-from keel.cli.reading import Ask, Rec, read
 
 if TYPE_CHECKING:
-    from keel.formats.valued import Chosen
+    from keel.formats.signal_rows import Chosen
     from keel.model.globs import SignalGlob
     from keel.signals.book import Book
     from keel.signals.dictionary import Message, TextField
@@ -49,9 +49,9 @@ def signals(
     if json + csv + (parquet is not None) > 1:
         raise typer.BadParameter("only one of --json, --csv and --parquet can be")
     snapshot, scene, matches = read(recording, ask, dictionaries=tuple(dictionary or ()))
-    from keel.ask.rows import frames_at
-    from keel.ask.scene import keys_of
-    from keel.formats.valued import ValuesWriter, csv_text, json_lines, text_lines, values_of
+    from keel.ask.fetch import frames_at
+    from keel.ask.names import keys_of
+    from keel.formats.signal_rows import ValuesWriter, csv_text, json_lines, text_lines, values_of
 
     patterns = [p.strip() for given in signal or ["*"] for p in given.split(",") if p.strip()]
     chosen = choose(scene.book, keys_of(snapshot), patterns)
@@ -89,7 +89,7 @@ def choose(book: Book, keys: list[int], patterns: list[str]) -> dict[int, Chosen
     from keel.ask.nodes import Scene
     from keel.ask.signals import check_signal
     from keel.errors import AskError, InputError
-    from keel.formats.valued import Chosen
+    from keel.formats.signal_rows import Chosen
     from keel.model.globs import SignalGlob
 
     chosen = {}

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 import typer
 
 from keel.cli import app
-from keel.cli.reading import Ask, Rec, read
+from keel.cli.arguments import Ask, Rec, read
 
 
 @app.command(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
-from keel.ask.scene import keys_of
+from keel.ask.names import keys_of
 from keel.errors import InputError
 from keel.model.identity import unpack_key
 from keel.store.recording import Snapshot

@@ -22,8 +22,8 @@ from keel.measure.load import bus_means
 from keel.model.fields import BitField
 from keel.model.frames import Rows
 from keel.model.identity import key_words
+from keel.signals.decoding import decode_rows
 from keel.signals.dictionary import Message
-from keel.signals.reading import decode_rows
 from keel.signals.signal import Signal
 
 LEAST_SCORE = 0.1

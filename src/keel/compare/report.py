@@ -10,7 +10,7 @@ from keel.compare.difference import Difference
 from keel.compare.differences import Comparison
 from keel.compare.sides import Side
 from keel.model.identity import format_ident, unpack_key
-from keel.model.plain import plain
+from keel.model.safe_text import plain
 from keel.model.units import NS_PER_S
 
 HTML_ROWS = 500

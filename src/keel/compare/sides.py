@@ -11,8 +11,8 @@ import numpy as np
 
 from keel.ask.language import parse
 from keel.ask.matches import Matcher, Matches
+from keel.ask.names import scene_of
 from keel.ask.nodes import Node, Nothing
-from keel.ask.scene import scene_of
 from keel.compare.buses import BusPairs, pair_buses
 from keel.errors import AskError
 from keel.hunt.columns import Column, gather

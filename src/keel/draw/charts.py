@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from keel.draw.sheet import BRASS, CORAL, DIM, LINE, SEA, bus_colour, new_sheet, save, words
-from keel.hunt.points import Points
+from keel.hunt.measurements import Points
 from keel.measure.cycles import Cycle
 from keel.measure.load import Series
 from keel.model.bus import Bus

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from keel.errors import InputError
-from keel.model.plain import plain
+from keel.model.safe_text import plain
 
 INK, DIM, LINE = "#1b2530", "#6b7a88", "#c9d2da"
 SEA, SLATE, PLUM, BRASS, CORAL = "#2f8f80", "#4d76ab", "#8a62a0", "#b57d22", "#cf4740"

@@ -12,13 +12,13 @@ from numba import njit
 from keel.errors import InputError
 from keel.formats.cells import bus_of, bytes_of, is_yes, names_in, new_names, number_of, time_of
 from keel.formats.layout import ROLES, Layout, guess, missing_in, remembered
-from keel.formats.reading import Account, Format, Progress, read_with
+from keel.formats.reader import Account, Format, Progress, read_with
 from keel.lines.can import with_wire_bits
 from keel.model.bus import MOST_BUSES
 from keel.model.faults import FAULT_BY_WORD
 from keel.model.frames import LENGTH_TO_DLC, Bytes, Flag, FrameBatch
 from keel.model.identity import IDENT_MASK, Form
-from keel.model.plain import uncsv
+from keel.model.safe_text import uncsv
 
 _IGNORE, _TIME, _ID, _PAYLOAD, _BYTE, _BUS, _LEN, _DLC = range(8)
 _DIR, _EXT, _KIND, _FD, _BRS, _ESI, _FAULTS = range(8, len(ROLES))

@@ -10,8 +10,8 @@ from typing import Any, Protocol, TextIO
 import numpy as np
 
 from keel.errors import InputError
-from keel.formats import rows, textlog
-from keel.formats.rows import csv_text, json_lines
+from keel.formats import frame_lines, textlog
+from keel.formats.frame_lines import csv_text, json_lines
 from keel.formats.textlog import format_lines
 from keel.model.frames import FrameBatch, Mask, empty_batch
 
@@ -151,8 +151,8 @@ class WriterForm:
 WRITERS: dict[str, WriterForm] = {
     "pcapng": WriterForm((".pcapng",), _pcapng),
     "log": WriterForm((".log", ".txt"), LogWriter, textlog.unsaid),
-    "csv": WriterForm((".csv",), CsvWriter, rows.unsaid),
-    "json": WriterForm((".jsonl", ".json", ".ndjson"), JsonWriter, rows.unsaid),
+    "csv": WriterForm((".csv",), CsvWriter, frame_lines.unsaid),
+    "json": WriterForm((".jsonl", ".json", ".ndjson"), JsonWriter, frame_lines.unsaid),
     "parquet": WriterForm((".parquet",), ParquetWriter),
 }
 """Forms by name."""

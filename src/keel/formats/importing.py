@@ -13,11 +13,11 @@ import numpy as np
 from keel.errors import InputError, RecordingError
 from keel.formats import delimited
 from keel.formats.layout import Layout
-from keel.formats.reading import Account, Format
+from keel.formats.reader import Account, Format
 from keel.formats.registry import recognise
 from keel.model.bus import MOST_BUSES, Bus, bus_name
 from keel.model.frames import FrameBatch, replace_columns
-from keel.model.plain import plain
+from keel.model.safe_text import plain
 from keel.store.manifest import Comment, Manifest, edit_manifest
 from keel.store.writer import Writer, create_recording
 

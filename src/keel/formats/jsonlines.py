@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from keel.formats.reading import Account, Format, read_with
+from keel.formats.reader import Account, Format, read_with
 from keel.lines.can import with_wire_bits
 from keel.model.bus import MOST_BUSES, bus_name
 from keel.model.faults import FAULT_BY_WORD

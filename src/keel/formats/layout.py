@@ -15,7 +15,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from keel.errors import InputError
-from keel.formats.rows import CSV_HEADER
+from keel.formats.frame_lines import CSV_HEADER
 from keel.model.settings import remember_setting, settings
 
 ROLES = ("-", "time", "id", "payload", "byte", "bus", "len", "dlc", "dir", "ext", "kind", "fd", "brs", "esi", "faults")

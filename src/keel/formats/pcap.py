@@ -15,7 +15,7 @@ from numba import njit
 from keel.errors import InputError
 from keel.formats.canrecord import LINK_TYPE, records_to_frames, take_record
 from keel.formats.canrecord import REASONS as RECORD_REASONS
-from keel.formats.reading import Account, Format, Progress, read_with
+from keel.formats.reader import Account, Format, Progress, read_with
 from keel.model.frames import Bytes, FrameBatch
 
 HEADER_BYTES = 24

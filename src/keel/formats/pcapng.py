@@ -22,10 +22,10 @@ from keel.errors import InputError
 from keel.formats.canrecord import LINK_TYPE, REASONS, records_to_frames, take_record
 from keel.formats.frametext import apply_frame_text
 from keel.formats.pcap import word_at
-from keel.formats.reading import Account, Format, Progress, read_with
+from keel.formats.reader import Account, Format, Progress, read_with
 from keel.model.bus import MOST_BUSES, bus_name
 from keel.model.frames import Bytes, FrameBatch, replace_columns
-from keel.model.plain import plain
+from keel.model.safe_text import plain
 
 SECTION, INTERFACE, OLD_PACKET, SIMPLE, STATISTICS, ENHANCED = 0x0A0D0D0A, 1, 2, 3, 5, 6
 MAGIC_LITTLE, MAGIC_BIG = b"\x4d\x3c\x2b\x1a", b"\x1a\x2b\x3c\x4d"

@@ -8,7 +8,7 @@ import numpy as np
 
 from keel.formats.delimited import DelimitedParser, layout_of
 from keel.formats.layout import Layout
-from keel.formats.reading import Account
+from keel.formats.reader import Account
 from keel.formats.registry import recognise
 from keel.model.frames import FrameBatch, concat, empty_batch
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from keel.errors import InputError, UnknownFormat
 from keel.formats import delimited, jsonlines, pcap, pcapng, tables, textlog
 from keel.formats.layout import missing_in
-from keel.formats.reading import Format
+from keel.formats.reader import Format
 
 FORMATS: tuple[Format, ...] = (
     pcapng.FORMAT, pcap.FORMAT, tables.FORMAT, jsonlines.FORMAT, textlog.FORMAT, delimited.FORMAT,

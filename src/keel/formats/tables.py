@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from keel.errors import InputError
-from keel.formats.reading import Account, Format, Progress
+from keel.formats.reader import Account, Format, Progress
 from keel.lines.can import with_wire_bits
 from keel.model.bus import MOST_BUSES, bus_name
 from keel.model.frames import COLUMNS, LENGTH_TO_DLC, FrameBatch

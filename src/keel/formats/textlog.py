@@ -21,7 +21,7 @@ import numpy as np
 from numba import njit
 
 from keel.formats.cells import MAX_NAME, names_in, new_names
-from keel.formats.reading import Account, Format, Progress, read_with
+from keel.formats.reader import Account, Format, Progress, read_with
 from keel.lines.can import with_wire_bits
 from keel.lines.can_errors import ERROR_FRAME, classify
 from keel.model.bus import MOST_BUSES

@@ -14,10 +14,10 @@ import numpy as np
 
 from keel.hunt.columns import Column
 from keel.hunt.constants import CONSTANT, constant_surprises
-from keel.hunt.scene import Traffic
 from keel.hunt.structure import Structure
 from keel.hunt.surprises import Finding, field_surprises
 from keel.hunt.timing import guard_surprises, timing_surprises
+from keel.hunt.traffic import Traffic
 
 LEAST_NATS = 6.0
 MOST_FINDINGS = 40

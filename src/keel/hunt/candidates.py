@@ -13,7 +13,7 @@ from keel.hunt.verdict import Judged, Verdict
 from keel.model.fields import BitField
 
 if TYPE_CHECKING:
-    from keel.hunt.scene import Traffic
+    from keel.hunt.traffic import Traffic
 
 SCORE_NATS = 10.0
 MOST_CANDIDATES = 12

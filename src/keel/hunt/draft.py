@@ -13,8 +13,8 @@ import numpy as np
 from keel.hunt.candidates import are_copies
 from keel.hunt.carriers import Carrier, to_byte_end
 from keel.hunt.columns import Column
-from keel.hunt.scene import Traffic
 from keel.hunt.structure import Piece, Structure
+from keel.hunt.traffic import Traffic
 from keel.model.fields import BitField, extract
 from keel.model.identity import Form, format_ident, unpack_key
 from keel.model.units import NS_PER_S

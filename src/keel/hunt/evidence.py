@@ -15,10 +15,10 @@ from keel.hunt.candidates import MOST_CANDIDATES, Candidate, Findings
 from keel.hunt.carriers import Floats
 from keel.hunt.exact import Known, find_exact
 from keel.hunt.marks import follow_marks
-from keel.hunt.points import Points
+from keel.hunt.measurements import Points
 from keel.hunt.readings import follow_readings
-from keel.hunt.scene import Traffic
 from keel.hunt.series import WITHIN_S, follow_series
+from keel.hunt.traffic import Traffic
 from keel.hunt.verdict import Verdict
 from keel.model.frames import Times
 from keel.model.span import Span

@@ -16,7 +16,7 @@ from keel.hunt.candidates import MOST_CANDIDATES, Candidate, Findings, in_famili
 from keel.hunt.carriers import Carrier, Floats
 from keel.hunt.encodings import Typed, typed, words_of
 from keel.hunt.placed_values import Place, Sought, Spot, places_of, spots_of_text
-from keel.hunt.scene import Traffic
+from keel.hunt.traffic import Traffic
 from keel.hunt.verdict import Judged, judge
 from keel.model.frames import Times
 

@@ -14,7 +14,7 @@ from pathlib import Path
 import numpy as np
 
 from keel.errors import InputError
-from keel.hunt.points import Points
+from keel.hunt.measurements import Points
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 

@@ -24,9 +24,9 @@ from keel.hunt.carriers import (
 )
 from keel.hunt.imagined import imagined_scores
 from keel.hunt.placements import EDGE_S, Marked, placed
-from keel.hunt.scene import Traffic
 from keel.hunt.shapes import Fit, Shape, fits_of, turns_at
 from keel.hunt.states import sending, states_of
+from keel.hunt.traffic import Traffic
 from keel.hunt.verdict import Judged, judge
 from keel.model.fields import BitField
 from keel.model.span import Span

@@ -14,9 +14,9 @@ import numpy.typing as npt
 from keel.hunt.carriers import constant_above
 from keel.hunt.columns import Column
 from keel.hunt.encodings import ENCODINGS, FLOATING, Encoding, Typed
-from keel.hunt.scene import Traffic
 from keel.hunt.snapping import ways_to_read
 from keel.hunt.structure import Piece, Structure
+from keel.hunt.traffic import Traffic
 from keel.model.fields import BitField, Order, extract
 from keel.model.frames import Bytes, Mask
 from keel.model.units import NS_PER_S

@@ -18,7 +18,7 @@ from numba import njit
 from keel.hunt.transitions import Transitions
 from keel.model.fields import BitField, Order
 from keel.model.frames import Mask
-from keel.model.wide import leading_zeros
+from keel.model.words64 import leading_zeros
 
 LONGEST = 32
 FIELD_PRICE = 4.0

@@ -16,9 +16,9 @@ import numpy.typing as npt
 from keel.hunt.aligning import Aligner, grid_of
 from keel.hunt.candidates import Candidate, Findings, in_families, unheard, worth_naming
 from keel.hunt.carriers import Carrier, constant_above, to_byte_end
-from keel.hunt.points import Points
-from keel.hunt.scene import Traffic
+from keel.hunt.measurements import Points
 from keel.hunt.snapping import snap, ways_to_read
+from keel.hunt.traffic import Traffic
 from keel.hunt.unforeseen import PRICE_NATS, unforeseen
 from keel.hunt.verdict import RARE, Judged, judge
 from keel.model.frames import Times

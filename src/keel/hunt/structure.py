@@ -13,7 +13,7 @@ from keel.hunt.columns import Column
 from keel.hunt.counters import Counter, find_counters, skips
 from keel.hunt.segments import cut
 from keel.hunt.selectors import Selector, find_selector
-from keel.hunt.signs import looks_signed
+from keel.hunt.signedness import looks_signed
 from keel.hunt.texts import find_texts
 from keel.hunt.transitions import Transitions, transitions
 from keel.model.fields import BitField, extract

@@ -6,8 +6,8 @@ import numpy as np
 
 from keel.hunt.carriers import Carrier, Floats
 from keel.hunt.columns import Column
-from keel.hunt.scene import Traffic
 from keel.hunt.structure import Piece
+from keel.hunt.traffic import Traffic
 from keel.hunt.windows import fit_windows
 from keel.model.fields import BitField, extract
 from keel.model.frames import Times

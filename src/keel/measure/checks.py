@@ -17,7 +17,7 @@ import numpy as np
 
 from keel.ask.language import parse
 from keel.ask.matches import Matcher, Matches
-from keel.ask.scene import scene_of
+from keel.ask.names import scene_of
 from keel.ask.times import duration_ns
 from keel.errors import AskError
 from keel.measure.census import census_of

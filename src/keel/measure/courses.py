@@ -16,10 +16,10 @@ from keel.ask.matches import Matches
 from keel.model.fields import BitField
 from keel.model.frames import Rows, Times
 from keel.model.span import Span
+from keel.signals.decoding import decode_rows
 from keel.signals.dictionary import Message
-from keel.signals.reading import decode_rows
+from keel.signals.extracting import fold, take
 from keel.signals.signal import Signal, Standing, within
-from keel.signals.taking import fold, take
 from keel.store.chunk import Chunk
 
 BLOCK = 256

@@ -14,7 +14,7 @@ from numba import njit
 from keel.ask.matches import Matches, pool
 from keel.ask.parts import Part
 from keel.model.frames import Rows
-from keel.model.wide import load_word, tail_word
+from keel.model.words64 import load_word, tail_word
 from keel.store.summary import SHOWN_BYTES
 
 PLANES = 8

@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from keel.ask.matches import Matches
-from keel.ask.scene import names_of
+from keel.ask.names import names_of
 from keel.measure.census import census_of, seconds
 from keel.measure.load import bus_means
 from keel.measure.peaks import PeakFinder, settled
 from keel.model.identity import Form, format_ident, unpack_key
-from keel.model.plain import plain
+from keel.model.safe_text import plain
 
 
 def traffic(matches: Matches, start: int) -> dict[str, Any]:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from keel.model.plain import plain
+from keel.model.safe_text import plain
 from keel.model.units import NS_PER_S
 
 MOST_BUSES = 64

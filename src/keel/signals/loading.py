@@ -13,7 +13,7 @@ from keel.signals.database import Problem
 from keel.signals.dbc import parse_dbc
 from keel.signals.dbc_out import write_dbc
 from keel.signals.dictionary import Dictionary
-from keel.signals.own import parse_own, write_own
+from keel.signals.toml_form import parse_own, write_own
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from keel.errors import ControlError, InputError, UnknownFormat
-from keel.formats.reading import Account, Parser
+from keel.formats.reader import Account, Parser
 from keel.formats.registry import FORMATS
 from keel.model.bus import Bus, bus_name
 from keel.model.frames import FrameBatch, concat, empty_batch, replace_columns

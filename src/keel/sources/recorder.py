@@ -11,7 +11,7 @@ from pathlib import Path
 
 from keel.errors import ControlError, RecordingError
 from keel.model.frames import FrameBatch
-from keel.model.plain import plain
+from keel.model.safe_text import plain
 from keel.sources.source import Source
 from keel.store.control import ControlReader, Status, write_status
 from keel.store.manifest import Manifest, edit_manifest

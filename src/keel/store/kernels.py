@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 
 from keel.model.frames import COLUMNS, FrameBatch
-from keel.model.wide import load_word, store_word
+from keel.model.words64 import load_word, store_word
 from keel.store.chunk import Clustered
 
 

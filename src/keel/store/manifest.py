@@ -13,7 +13,7 @@ from typing import Any
 
 from keel.errors import NotARecording, RecordingError
 from keel.model.bus import Bus
-from keel.model.plain import plain
+from keel.model.safe_text import plain
 from keel.model.span import Mark
 from keel.signals.dictionary import Dictionary
 from keel.signals.stored import messages_from_json, messages_to_json

@@ -9,7 +9,7 @@ from numba import njit
 
 from keel.model.frames import FrameBatch, Mask, Rows
 from keel.model.identity import Keys
-from keel.model.wide import leading_zeros, load_word, tail_word
+from keel.model.words64 import leading_zeros, load_word, tail_word
 from keel.store.summary import NEVER, STEP_BINS, SUB_BINS, Summary, blank, widest
 
 _NOTHING = np.zeros(0, np.bool_)

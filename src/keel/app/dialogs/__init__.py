@@ -1,0 +1,1 @@
+"""The windows that open over the views."""

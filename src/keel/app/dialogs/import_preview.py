@@ -1,0 +1,192 @@
+"""Before a delimited text is imported: its columns as they lie, the frames as they would be read, and keys to correct
+how it is taken."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, ClassVar
+
+from textual import events
+from textual.app import App, ComposeResult
+from textual.binding import Binding
+
+from keel.app.paint.canvas import Line, Sheet
+from keel.app.paint.palette import DARK, LIGHT, Palette
+from keel.formats.frame_lines import text_lines
+from keel.formats.layout import ROLES, SEPARATORS, UNITS, Layout, guess, remember, remembered, split
+from keel.formats.preview import HEAD_BYTES, first_frames
+from keel.model.safe_text import plain
+
+LINES = 9
+CELL = 14
+WORDS = {"-": "passed over", "len": "length", "dir": "direction", "ext": "29-bit?"}
+KEYS = (
+    ("← →", "column"),
+    ("↑ ↓", "what it holds"),
+    ("s", "separator"),
+    ("h", "header"),
+    ("u", "time unit"),
+    ("i", "ids hex or decimal"),
+    ("p", "payload"),
+    ("enter", "import"),
+    ("esc", "leave"),
+)
+
+
+class Preview(Sheet):
+    """The view."""
+
+    def __init__(self, path: Path, layout: Layout, head: bytes) -> None:
+        super().__init__(id="preview")
+        self.path, self.taken, self.column = path, layout, 0
+        self._lines = head.decode("utf-8-sig", "replace").splitlines()[:LINES]
+
+    @property
+    def _cells(self) -> list[list[str]]:
+        return [split(line, self.taken) for line in self._lines]
+
+    @property
+    def count(self) -> int:
+        """How many columns there are."""
+        return max(max((len(row) for row in self._cells), default=1), len(self.taken.columns))
+
+    def role(self, column: int) -> str:
+        """What a column holds."""
+        roles = self.taken.columns
+        if column < len(roles):
+            return roles[column]
+        return "byte" if roles and roles[-1] == "byte" else "-"
+
+    def paint(self, width: int, height: int) -> list[Line]:
+        """Columns above, frames below."""
+        style = self.palette.style
+        lines = [self.line(width) for _ in range(height)]
+        lines[0] = self.line(width, "panel")
+        at = lines[0].put(0, " KEEL ", style("ink", "sea", True)) + 2
+        at = lines[0].put(at, "import ", style("dim", "panel"))
+        lines[0].put(at, plain(self.path.name, 80), style("strong", "panel", True))
+        lines[2].put(2, "as the file has it; what each column holds stands above it", style("dim"))
+        first = max(self.column - (width - 4) // CELL + 1, 0)
+        last = min(first + (width - 4) // CELL, self.count)
+        for place in range(first, last):
+            at = 2 + (place - first) * CELL
+            on = "raised" if place == self.column else "ink"
+            for line in lines[3 : 5 + LINES]:
+                line.ground(style("text", on), at, at + CELL - 1)
+            role = self.role(place)
+            name = WORDS.get(role, role)
+            lines[3].put(at, name, style("faint" if role == "-" else "brass", on, role != "-"), CELL - 1)
+            for i, row in enumerate(self._cells):
+                above = i < self.taken.skip + self.taken.header
+                cell = plain(row[place], 60) if place < len(row) else ""
+                lines[4 + i].put(at, cell, style("faint" if above else "text", on), CELL - 1)
+        below = 6 + LINES
+        lines[below].put(2, "as it would be read", style("dim"))
+        for i, (text, role) in enumerate(self._read(height - below - 6)):
+            lines[below + 1 + i].put(2, text, style(role), width - 3)
+        layout = self.taken
+        ids, payload = ("hex" if is_hex else "decimal" for is_hex in (layout.hex_ids, layout.hex_payload))
+        header = "header" if layout.header else "no header"
+        said = f"{layout.separator}-separated · {header} · time in {layout.unit} · ids {ids} · payload {payload}"
+        lines[-3].put(2, said, style("slate"))
+        lines[-1] = self.line(width, "panel")
+        at = 1
+        for key, word in KEYS:
+            at = lines[-1].put(at, key, style("brass", "panel", True)) + 1
+            at = lines[-1].put(at, word, style("dim", "panel")) + 3
+        return lines
+
+    def _read(self, most: int) -> list[tuple[str, str]]:
+        problem = self.taken.problem()
+        if problem:
+            return [(f"nothing yet: {problem}; choose a column with ← → and what it holds with ↑ ↓", "coral")]
+        batch, account = first_frames(self.path, self.taken, max(most, 1))
+        start = int(batch.time[0]) if len(batch) else 0
+        shown = [(line, "text") for line in text_lines(batch, account.bus_names, start, {})]
+        skipped = [(sentence, "coral") for sentence in account.sentences()]
+        return (shown or [("no line can be read so", "coral")])[: max(most - len(skipped), 1)] + skipped
+
+    def change(self, **to: Any) -> None:
+        """Take the text otherwise."""
+        self.taken = replace(self.taken, **to)
+        self.repaint()
+
+    def turn_role(self, by: int) -> None:
+        """The next thing the column in hand could hold; no two hold the same, bytes apart."""
+        roles = [self.role(i) for i in range(self.count)]
+        role = ROLES[(ROLES.index(roles[self.column]) + by) % len(ROLES)]
+        for i, other in enumerate(roles):
+            if other == role and role not in ("-", "byte"):
+                roles[i] = "-"
+        roles[self.column] = role
+        self.change(columns=tuple(roles))
+
+    def on_click(self, event: events.Click) -> None:
+        """A click takes a column in hand, one on what it holds turns that."""
+        first = max(self.column - (self.size.width - 4) // CELL + 1, 0)
+        place = first + (event.x - 2) // CELL
+        if 3 <= event.y < 5 + LINES and 0 <= place < self.count:
+            again, self.column = place == self.column, place
+            if event.y == 3 and again:
+                self.turn_role(1)
+            self.repaint()
+
+
+class PreviewApp(App[Layout | None]):
+    """Asks how a delimited text lies; gives the layout back, or None."""
+
+    TITLE = "Keel"
+    CSS = "Screen { background: $background; }"
+    ENABLE_COMMAND_PALETTE = False
+    BINDINGS: ClassVar[list[Any]] = [
+        Binding(key, f"key('{key}')", show=False, priority=True)
+        for key in ("left", "right", "up", "down", "s", "h", "u", "i", "p", "enter", "escape", "q", "f2")
+    ]
+
+    def __init__(self, path: Path) -> None:
+        super().__init__()
+        self.palette: Palette = DARK
+        with path.open("rb") as file:
+            self._head = file.read(HEAD_BYTES)
+        layout = remembered(self._head) or guess(self._head) or Layout("comma", ("time", "id", "payload"))
+        self.preview = Preview(path, layout, self._head)
+
+    def compose(self) -> ComposeResult:
+        """The view."""
+        yield self.preview
+
+    def on_mount(self) -> None:
+        """The colours."""
+        for palette in (DARK, LIGHT):
+            self.register_theme(palette.theme())
+        self.theme = self.palette.name
+
+    def action_key(self, key: str) -> None:
+        """A key was pressed."""
+        view, layout = self.preview, self.preview.taken
+        if key in ("left", "right"):
+            view.column = min(max(view.column + (1 if key == "right" else -1), 0), view.count - 1)
+            view.repaint()
+        elif key in ("up", "down"):
+            view.turn_role(1 if key == "down" else -1)
+        elif key == "s":
+            names = list(SEPARATORS)
+            view.change(separator=names[(names.index(layout.separator) + 1) % len(names)])
+        elif key == "h":
+            view.change(header=not layout.header)
+        elif key == "u":
+            view.change(unit=UNITS[(UNITS.index(layout.unit) + 1) % len(UNITS)])
+        elif key == "i":
+            view.change(hex_ids=not layout.hex_ids)
+        elif key == "p":
+            view.change(hex_payload=not layout.hex_payload)
+        elif key == "f2":
+            self.palette = LIGHT if self.palette is DARK else DARK
+            self.theme = self.palette.name
+            view.repaint()
+        elif key == "enter" and not layout.problem():
+            remember(self._head, layout)
+            self.exit(layout)
+        elif key in ("escape", "q"):
+            self.exit(None)

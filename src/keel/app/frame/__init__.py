@@ -1,0 +1,1 @@
+"""What stands around the views: head, tape, names, ask line, key line, command palette."""

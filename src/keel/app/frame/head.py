@@ -1,0 +1,104 @@
+"""The head: which recording, live or not, how much, how full, what is wrong."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.style import Style
+
+from keel.app.paint import words
+from keel.app.paint.canvas import Line, Sheet
+from keel.app.paint.strokes import bar
+
+if TYPE_CHECKING:
+    from keel.app.desk.picture import Picture
+
+
+class Head(Sheet):
+    """One row."""
+
+    DEFAULT_CSS = "Head { height: 1; }"
+
+    def __init__(self, name: str) -> None:
+        super().__init__(id="head")
+        self._title = name
+        self.picture: Picture | None = None
+        self._damaged = 0
+
+    def say_whole(self) -> None:
+        """No file of the recording is known to be damaged."""
+        self._damaged = 0
+        self.repaint()
+
+    def say_damaged(self) -> None:
+        """One more file of the recording is not what was written."""
+        self._damaged += 1
+        self.repaint()
+
+    def show(self, picture: Picture) -> None:
+        """Show another moment."""
+        self.picture = picture
+        self.repaint()
+
+    def paint(self, width: int, height: int) -> list[Line]:
+        """The row."""
+        style = self.palette.style
+        line = self.line(width, "panel")
+        at = line.put(0, " KEEL ", style("ink", "sea", True)) + 2
+        picture = self.picture
+        if picture is None:
+            at = line.put(at, self._title, style("strong", "panel", True), 40 if width > 120 else 24)
+            line.put(at + 2, "waiting for the recorder…", style("dim", "panel"))
+            return [line]
+        manifest = picture.snapshot.manifest
+        name = manifest.name if len(manifest.name) < 30 else manifest.name[:29] + "…"
+        at = line.put(at, name, style("strong", "panel", True)) + 3
+        at = line.put(at, *self._liveness(picture)) + 2
+        elapsed = picture.whole.end - picture.whole.start
+        at = line.put(at, words.duration(elapsed), style("sea", "panel")) + 3
+        at = line.put(at, f"{words.count(picture.snapshot.frames)} frames", style("text", "panel")) + 3
+        if picture.snapshot.live:
+            at = line.put(at, f"{picture.rate_hz:.0f}/s".rjust(7), style("text", "panel")) + 3
+        if self._damaged:
+            files = "a file is" if self._damaged == 1 else f"{self._damaged} files are"
+            at = line.put(at, f"✕ {files} damaged", style("coral", "panel", True)) + 3
+        faults = picture.faults
+        lost = manifest.lost + (picture.status.lost if picture.status else 0)
+        tail = f"✕ {words.count(faults)} faults" if faults else "· no faults"
+        if (picture.wish.ask or picture.wish.lens is not None) and width >= 100:
+            # What stands below is of the ask and the lens, this is not.
+            tail += " of all"
+        tail_at = width - len(tail) - len(f"{lost} lost") - 4
+        line.put(tail_at - 2, " " * width, style("text", "panel"))
+        line.put(tail_at, tail, style("coral" if faults else "dim", "panel"))
+        line.put(tail_at + len(tail) + 3, f"{lost} lost", style("coral" if lost else "dim", "panel"))
+        self._loads(line, picture, at, tail_at - 2)
+        return [line]
+
+    def _liveness(self, picture: Picture) -> tuple[str, Style]:
+        style = self.palette.style
+        if picture.wish.held:
+            return "■ held", style("brass", "panel")
+        if picture.snapshot.live:
+            return "● live", style("sea", "panel")
+        return "○ closed", style("dim", "panel")
+
+    def _loads(self, line: Line, picture: Picture, at: int, end: int) -> None:
+        style = self.palette.style
+        buses = picture.snapshot.manifest.buses
+        if not picture.snapshot.live or not picture.loads:
+            return
+        room = (end - at) // max(len(buses), 1)
+        width = min(room - 13, 14)
+        for index, bus in enumerate(buses):
+            role = self.palette.bus(index)
+            if room < 11:
+                return
+            at = line.put(at, bus.name[:4], style(role, "panel")) + 1
+            load = picture.loads[index] if index < len(picture.loads) else 0.0
+            if width >= 4:
+                line.put(at, "─" * width, style("line", "panel"))
+                filled = bar(load, width).rstrip()
+                line.put(at, filled, style(role, "panel"))
+                at += width + 1
+            at = line.put(at, words.percent(load).rjust(5), style("text", "panel")) + 2

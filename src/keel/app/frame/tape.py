@@ -1,0 +1,175 @@
+"""The tape: the whole recording at a glance, and the lens on it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from textual import events
+from textual.message import Message
+
+from keel.app.paint.canvas import Line, Sheet
+from keel.app.paint.strokes import nice_step, spark, tick_words
+from keel.model.span import Span
+from keel.model.units import NS_PER_S
+
+if TYPE_CHECKING:
+    from keel.app.desk.picture import Picture
+    from keel.measure.load import Series
+
+LABEL = 8
+RIGHT = 2
+
+
+class Tape(Sheet):
+    """Density of the first two buses (others join the second), faults and marks, time: of the lens. With a lens, a
+    row above shows the whole recording and where the lens is."""
+
+    DEFAULT_CSS = "Tape { height: 4; } Tape.zoomed { height: 5; }"
+
+    @dataclass
+    class Chosen(Message):
+        """A lens was dragged, or a moment clicked (then the span is empty)."""
+
+        span: Span
+
+    def __init__(self) -> None:
+        super().__init__(id="tape")
+        self.picture: Picture | None = None
+        self._drag: tuple[int, int] | None = None
+        self._over = False
+
+    @property
+    def cells(self) -> int:
+        """How many stretches of time are shown."""
+        return max(self.size.width - LABEL - RIGHT, 1)
+
+    @property
+    def _zoomed(self) -> bool:
+        return self.picture is not None and self.picture.overview is not None
+
+    def show(self, picture: Picture) -> None:
+        """Show another moment."""
+        self.picture = picture
+        self.set_class(self._zoomed, "zoomed")
+        self.repaint()
+
+    def paint(self, width: int, height: int) -> list[Line]:
+        """The rows."""
+        style = self.palette.style
+        lines = [self.line(width) for _ in range(5 if self._zoomed else 4)]
+        picture = self.picture
+        if picture is None or picture.snapshot.frames == 0:
+            lines[1].put(LABEL, "nothing recorded yet", style("dim"))
+            return lines
+        if picture.overview is not None:
+            self._overview(lines[0], picture, picture.overview)
+        rows = lines[-4:]
+        dragged = self._dragged(picture.lens) if not self._over else None
+        if dragged is not None:
+            for line in rows[:3]:
+                line.ground(style("text", "raised"), LABEL + dragged[0], LABEL + dragged[1])
+        rates = picture.tape.rate_hz
+        buses = picture.snapshot.manifest.buses
+        for row in range(min(len(buses), 2)):
+            rate = rates[row] if row == 0 or len(buses) <= 2 else rates[1:].sum(axis=0)
+            label = buses[row].name if row == 0 or len(buses) <= 2 else f"{len(buses) - 1} more"
+            role = self.palette.bus(row)
+            rows[row].put(2, label, style(role), 5)
+            self._write(rows[row], _curve(rate[: self.cells]), role, dragged)
+        self._flags(rows[2], picture, dragged)
+        self._axis(rows[3], picture, width)
+        return lines
+
+    def _overview(self, line: Line, picture: Picture, series: Series) -> None:
+        style = self.palette.style
+        line.put(2, "all", style("dim"), 5)
+        inside = self._dragged(picture.whole) if self._over else None
+        if inside is None:
+            low = self._cell(picture.whole, picture.lens.start)
+            inside = low, max(self._cell(picture.whole, picture.lens.end - 1) + 1, low + 1)
+        line.ground(style("text", "raised"), LABEL + inside[0], LABEL + inside[1])
+        self._write(line, _curve(series.rate_hz.sum(axis=0)[: self.cells]), "dim", inside)
+        for cell in series.faults[: self.cells].nonzero()[0].tolist():
+            on = "raised" if inside[0] <= cell < inside[1] else "ink"
+            line.put(LABEL + cell, "│", style("coral", on), 1)
+        for place, sign in ((LABEL + inside[0] - 1, "["), (LABEL + inside[1], "]")):
+            line.put(place, sign, style("brass", bold=True), 1)
+
+    def _dragged(self, span: Span) -> tuple[int, int] | None:
+        """The cells that are being dragged over."""
+        return None if self._drag is None else (min(self._drag), max(self._drag) + 1)
+
+    def _cell(self, span: Span, time: int) -> int:
+        return (time - span.start) * self.cells // max(span.end - span.start, 1)
+
+    def _write(self, line: Line, text: str, role: str, raised: tuple[int, int] | None) -> None:
+        low, high = raised or (-1, -1)
+        for i, char in enumerate(text):
+            if char != " ":
+                line.put(LABEL + i, char, self.palette.style(role, "raised" if low <= i < high else "ink"), 1)
+
+    def _flags(self, line: Line, picture: Picture, raised: tuple[int, int] | None) -> None:
+        low, high = raised or (-1, -1)
+
+        def on(cell: int) -> str:
+            return "raised" if low <= cell < high else "ink"
+
+        for cell in picture.tape.faults[: self.cells].nonzero()[0].tolist():
+            line.put(LABEL + cell, "│", self.palette.style("coral", on(cell), True), 1)
+        for mark in picture.snapshot.manifest.marks:
+            cell = self._cell(picture.lens, mark.time)
+            if 0 <= cell < self.cells:
+                line.put(LABEL + cell, f"⚑{mark.number}", self.palette.style("brass", on(cell)))
+
+    def _axis(self, line: Line, picture: Picture, width: int) -> None:
+        start = (picture.lens.start - picture.whole.start) / NS_PER_S
+        length = (picture.lens.end - picture.lens.start) / NS_PER_S
+        step = nice_step(length, max(self.cells // 14, 1))
+        k = -int(-start // step)
+        while length and k * step <= start + length:
+            place = LABEL + int((k * step - start) / length * self.cells)
+            if place < width - 6:
+                line.put(place, f"{tick_words(k * step, step)}s", self.palette.style("dim"))
+            k += 1
+
+    def _time_at(self, cell: float) -> int:
+        assert self.picture is not None
+        span = self.picture.whole if self._over else self.picture.lens
+        share = min(max(cell / self.cells, 0.0), 1.0)
+        return span.start + int((span.end - span.start) * share)
+
+    def on_mouse_down(self, event: events.MouseDown) -> None:
+        """Begin to drag."""
+        if self.picture is not None and event.button == 1:
+            cell = min(max(event.x - LABEL, 0), self.cells - 1)
+            self._drag = (cell, cell)
+            self._over = self._zoomed and event.y == 0
+            self.capture_mouse()
+            self.repaint()
+
+    def on_mouse_move(self, event: events.MouseMove) -> None:
+        """Go on dragging."""
+        if self._drag is not None:
+            self._drag = (self._drag[0], min(max(event.x - LABEL, 0), self.cells - 1))
+            self.repaint()
+
+    def on_mouse_up(self, event: events.MouseUp) -> None:
+        """The lens is set; a click without a drag asks for a moment."""
+        if self._drag is None:
+            return
+        self.release_mouse()
+        low, high = min(self._drag), max(self._drag)
+        self._drag = None
+        if low == high:
+            moment = self._time_at(low + 0.5)
+            self.post_message(self.Chosen(Span(moment, moment)))
+        else:
+            self.post_message(self.Chosen(Span(self._time_at(low), self._time_at(high + 1))))
+        self.repaint()
+
+
+def _curve(rate: Any) -> str:
+    """Rates as blocks; the highest hundredth may touch the ceiling, so that one burst does not flatten the rest."""
+    top = sorted(rate.tolist())[int(0.99 * (len(rate) - 1))] * 1.25 if len(rate) else 0.0
+    return spark(rate, top or 1.0)

@@ -1,0 +1,30 @@
+"""What a list says when it has no rows: why, and what to do."""
+
+from __future__ import annotations
+
+from keel.app.desk.picture import Picture
+from keel.app.paint.canvas import Line
+from keel.app.paint.palette import Palette
+
+
+def nothing_lines(palette: Palette, width: int, picture: Picture | None) -> list[Line]:
+    """A sentence, and a hint where one helps."""
+    lines = [Line(width, palette.style("text")) for _ in range(6)]
+    if picture is None:
+        lines[2].put(4, "Opening the recording…", palette.style("dim"))
+    elif picture.ask_error:
+        lines[2].put(4, "No frames: the ask cannot be used.", palette.style("coral"))
+        lines[3].put(4, picture.ask_error, palette.style("text"), width - 6)
+        lines[4].put(4, "⌫ takes the last change back, / changes the ask.", palette.style("dim"))
+    elif not picture.matches.complete:
+        lines[2].put(4, f"Looking, {picture.matches.looked:.0%} of the frames so far.", palette.style("text"))
+    elif picture.snapshot.frames:
+        lines[2].put(4, "No frame meets the ask within the lens.", palette.style("text"))
+        hint = "⌫ takes the last change back, 0 looks at all of the recording."
+        lines[3].put(4, hint, palette.style("dim"))
+        for line, sentence in zip(lines[4:], picture.hints, strict=False):
+            line.put(4, sentence, palette.style("brass"), width - 6)
+    else:
+        text = "No frames yet: they appear here as soon as the bus moves."
+        lines[2].put(4, text, palette.style("text"))
+    return lines

@@ -1,0 +1,1 @@
+"""What every room of the app knows: the state, the way back, actions, asks people keep."""

@@ -1,0 +1,1 @@
+"""The views, a folder each."""

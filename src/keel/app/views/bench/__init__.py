@@ -1,0 +1,1 @@
+"""Bench: make it happen."""

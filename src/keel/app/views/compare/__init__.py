@@ -1,0 +1,1 @@
+"""Compare: what is different?"""

@@ -1,0 +1,1 @@
+"""Frames: what happened, in order?"""

@@ -1,0 +1,164 @@
+"""The anatomy of the frame in hand: what its header says, its bits, its signals, what went wrong with it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from textwrap import wrap
+
+import numpy as np
+import numpy.typing as npt
+
+from keel.app.desk.picture import Picture
+from keel.app.paint import words
+from keel.app.paint.canvas import Line
+from keel.app.paint.palette import Palette
+from keel.app.paint.ribbon import ROLE_COLOURS, bytes_that_fit, ribbon
+from keel.app.paint.strokes import spark
+from keel.app.views.frames.header import header_bits
+from keel.model.bus import wire_ns
+from keel.model.faults import Fault
+from keel.model.frames import Bytes, Flag, FrameBatch, Times
+from keel.model.identity import Form, format_ident
+from keel.model.safe_text import plain
+from keel.signals.dictionary import GLYPHS, Message
+
+SENTENCES = {
+    Fault.CRC: "the checksum that was sent does not fit the bits that came",
+    Fault.STUFF: "six equal bits in a row, where the sixth had to differ",
+    Fault.FORM: "a bit with a fixed level had the other one",
+    Fault.ACK: "no other node acknowledged the frame",
+    Fault.BIT: "the sender read back another level than it sent",
+    Fault.OVERLOAD: "a node asked for a pause",
+    Fault.BUS_OFF: "the controller left the bus after too many errors",
+    Fault.WARNING: "an error counter passed the warning level",
+    Fault.PASSIVE: "the controller may no longer signal errors actively",
+    Fault.LOST: "frames were lost before they could be recorded",
+    Fault.ARBITRATION: "the sender lost arbitration",
+    Fault.CONTROLLER: "the controller reported a problem",
+    Fault.TRANSCEIVER: "the transceiver reported a problem",
+    Fault.RESTARTED: "the controller was started again",
+    Fault.OTHER: "the capture names no class that is known",
+    Fault.TRUNCATED: "the capture kept only the first bytes of the payload",
+}
+
+
+@dataclass(frozen=True)
+class Subject:
+    """A frame in hand, the payload of its identifier before it (or None), the latest of its identifier, its note."""
+
+    number: int
+    frame: FrameBatch
+    before: bytes | None
+    recent_times: Times
+    recent_payloads: Bytes
+    note: str = ""
+
+
+def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture: Picture) -> list[Line]:
+    """The lines of the panel."""
+    lines: list[Line] = []
+    frame = subject.frame
+    key = int(frame.keys()[0])
+    payload = frame.payload(0)
+    message = picture.messages.get(key)
+
+    def say(text: str, role: str = "text", bold: bool = False, at: int = 0) -> None:
+        line = Line(width, palette.style("text"))
+        line.put(at, text, palette.style(role, bold=bold))
+        lines.append(line)
+
+    head = Line(width, palette.style("text"))
+    at = head.put(0, "anatomy ", palette.style("sea", bold=True))
+    head.put(at, f"frame {words.count(subject.number + 1)}", palette.style("strong", bold=True))
+    lines += [head, Line(width, palette.style("text"))]
+    for text in _header_words(frame, picture):
+        say(text)
+    length = int(wire_ns(frame.bus, frame.bits, frame.fast_bits, picture.snapshot.manifest.buses)[0])
+    bits = int(frame.bits[0]) + int(frame.fast_bits[0])
+    say(f"{words.of_day(int(frame.time[0]))} UTC · {words.length(length)}, {bits} bits", "dim")
+    if subject.note:
+        for text in wrap(f"✎ {plain(subject.note, 400)}", max(width - 1, 20), subsequent_indent="  "):
+            say(text, "brass")
+    lines += header_bits(palette, width, frame)
+    faults = [fault for fault in Fault if int(frame.faults[0]) & fault]
+    for fault in faults:
+        for text in wrap(f"✕ {fault.title}: {SENTENCES[fault]}", max(width - 1, 20), subsequent_indent="  "):
+            say(text, "coral")
+    lines.append(Line(width, palette.style("text")))
+    fresh = bytes(a ^ b for a, b in zip(payload, subject.before, strict=False)) if subject.before else b""
+    step = bytes_that_fit(width)
+    for first in range(0, len(payload), step):
+        if len(lines) + 4 > height - (4 if message else 0) and first:
+            say(f"… and {len(payload) - first} bytes more", "dim")
+            break
+        lines += ribbon(palette, width, payload, message, fresh, first)
+    if not payload:
+        say("no payload", "dim")
+    lines.append(Line(width, palette.style("text")))
+    for signal in message.present(payload) if message else []:
+        if len(lines) + 1 > height - 1:
+            say("…", "dim")
+            break
+        line = Line(width, palette.style("text"))
+        name_width = min(max((len(s.name) for s in message.signals), default=4), 18) if message else 4
+        line.put(0, GLYPHS[signal.role], palette.style(ROLE_COLOURS[signal.role]))
+        line.put(2, signal.name, palette.style(ROLE_COLOURS[signal.role]), name_width)
+        *steps, value = signal.steps(payload)
+        how = " = ".join(steps) + " = "
+        at = 4 + name_width
+        if at + len(how) + len(value) > width:
+            # The bits and the raw value above, what comes of them below.
+            line.put(at, " = ".join(steps[:2]), palette.style("dim"))
+            lines.append(line)
+            line = Line(width, palette.style("text"))
+            how = "".join(f"= {step} " for step in steps[2:]) + "= "
+        at = line.put(at, how, palette.style("dim"))
+        line.put(at, value, palette.style("strong", bold=True))
+        lines.append(line)
+    if len(subject.recent_times) > 2 and len(lines) + 4 < height:
+        lines.append(Line(width, palette.style("text")))
+        lines += _recent(palette, width, height - len(lines) - 1, subject, message)
+    return lines
+
+
+def _recent(palette: Palette, width: int, room: int, subject: Subject, message: Message | None) -> list[Line]:
+    """How the values and the cycle time went lately."""
+    count = min(len(subject.recent_times), width - 22)
+    times, payloads = subject.recent_times[-count:], subject.recent_payloads[-count:]
+    head = Line(width, palette.style("text"))
+    head.put(0, f"the last {count} of this identifier", palette.style("dim"))
+    lines = [head]
+
+    def draw(name: str, values: npt.NDArray[np.float64], role: str) -> None:
+        line = Line(width, palette.style("text"))
+        line.put(0, name, palette.style("dim"), 18)
+        low, high = float(values.min()), float(values.max())
+        # A flat line in the middle says that nothing moved; else the least is an eighth high.
+        shown = values - low + (high - low) / 7 if high > low else np.full(len(values), 0.5)
+        line.put(19, spark(shown, float(shown.max()) if high > low else 1.0), palette.style(role))
+        lines.append(line)
+
+    present = message.present(subject.frame.payload(0)) if message else []
+    for signal in present:
+        if signal.role in ("value", "flag") and not signal.pages and len(lines) < room - 1:
+            draw(signal.name, signal.values(payloads), ROLE_COLOURS[signal.role])
+    draw("cycle time", np.diff(times).astype(np.float64), "slate")
+    return lines
+
+
+def _header_words(frame: FrameBatch, picture: Picture) -> tuple[str, str]:
+    flags = int(frame.flags[0])
+    form = int(frame.form[0])
+    kind = "CAN FD" if flags & Flag.FD else "CAN"
+    if flags & Flag.FD:
+        kind += ", rate switched" if flags & Flag.BRS else ", one rate"
+    if flags & Flag.ESI:
+        kind += ", sender error passive"
+    if flags & Flag.REMOTE:
+        kind += " remote"
+    if flags & Flag.ERROR:
+        kind += ", error frame"
+    size = {Form.BASE: "11-bit identifier ", Form.EXTENDED: "29-bit identifier "}.get(Form(form), "no identifier ")
+    ident = "" if form == Form.NONE else format_ident(form, int(frame.ident[0]))
+    bus = picture.snapshot.manifest.buses[int(frame.bus[0])].name
+    return f"bus {bus} · {kind}", f"{size}{ident} · DLC {int(frame.dlc[0])}"

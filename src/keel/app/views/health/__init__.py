@@ -1,0 +1,1 @@
+"""Health: what is wrong on the line?"""

@@ -1,0 +1,1 @@
+"""Hunt: which field carries it?"""

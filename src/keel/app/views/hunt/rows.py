@@ -1,0 +1,193 @@
+"""The rows of the Hunt view: candidates, what is wrong in bad traffic, or the fields that payloads are made of."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from keel.app.desk.picture import Picture
+from keel.app.paint import words
+from keel.app.paint.canvas import Line
+from keel.app.paint.palette import Palette
+from keel.app.paint.strokes import bar
+from keel.app.paint.table import Column, fit, grow
+from keel.app.views.hunt.search import Result
+from keel.compare.buses import BusPairs
+from keel.hunt.candidates import Candidate, under_originals
+from keel.model.fields import BitField
+from keel.model.identity import key_words
+from keel.signals.signal import GLYPHS
+
+_WHO = (
+    Column("rank", "rank", 4, True),
+    Column("bus", "bus", 4),
+    Column("id", "identifier", 10, True),
+    Column("name", "name", 16, drop=2),
+)
+_WHERE = (Column("start", "start", 5, True), Column("bits", "bits", 4, True))
+CANDIDATES = (
+    *_WHO,
+    *_WHERE,
+    Column("order", "order", 6, drop=4),
+    Column("type", "type", 4, drop=3),
+    Column("bar", "score", 8, drop=5),
+    Column("score", "", 5, True),
+    Column("scale", "scale", 9, True, drop=6),
+    Column("offset", "offset", 8, True, drop=7),
+    Column("known", "known as", 10, drop=1),
+    Column("why", "why", 40, drop=8),
+)
+DIFFERENCES = (
+    *_WHO,
+    Column("kind", "kind", 16),
+    *_WHERE,
+    Column("bar", "score", 8, drop=5),
+    Column("score", "", 5, True),
+    Column("time", "first", 10, True, drop=3),
+    Column("why", "what is different", 50, drop=4),
+)
+FIELDS = (
+    *_WHO,
+    Column("glyph", "", 1),
+    Column("kind", "kind", 9),
+    *_WHERE,
+    Column("order", "order", 6, drop=4),
+    Column("type", "type", 5, drop=3),
+    Column("page", "page", 4, True, drop=5),
+    Column("known", "known as", 12, drop=1),
+    Column("why", "made by", 50, drop=6),
+)
+
+
+@dataclass(frozen=True)
+class Row:
+    """A row: whose field it is, and the cells of its columns as (text, role)."""
+
+    key: int
+    field: BitField | None
+    page: int | None
+    cells: dict[str, tuple[str, str]]
+    candidate: Candidate | None = None
+    times: tuple[int, ...] = ()
+
+
+def rows_of(picture: Picture, result: Result, ruled_out: frozenset[object]) -> tuple[tuple[Column, ...], list[Row]]:
+    """Columns and rows of a result; what was ruled out is left out."""
+    if result.differences is not None:
+        return DIFFERENCES, _differences(picture, result)
+    if result.sought.mode == "structure":
+        return FIELDS, _fields(picture, result)
+    kept = under_originals([c for c in result.findings.candidates if name_of(c) not in ruled_out])
+    originals = {c.family: c for c in reversed(kept)}
+    has_scale = any(c.scale is not None for c in kept)
+    columns = tuple(column for column in CANDIDATES if has_scale or column.name not in ("scale", "offset"))
+    return columns, [_candidate(picture, i, c, originals[c.family] is not c) for i, c in enumerate(kept)]
+
+
+def name_of(candidate: Candidate) -> object:
+    """What tells a candidate from all others, also in another search."""
+    return candidate.key, candidate.page, candidate.field
+
+
+def _who(picture: Picture, rank: int, key: int, buses: BusPairs | None = None) -> dict[str, tuple[str, str]]:
+    bus = picture.bus_name(key) if buses is None else buses.name(key)
+    return {
+        "rank": (str(rank + 1), "brass"),
+        "bus": (f" {bus}", f"bus{key >> 56}"),
+        "id": (key_words(key), "strong"),
+        "name": (picture.name(key), "text"),
+    }
+
+
+def _where(field: BitField) -> dict[str, tuple[str, str]]:
+    one_byte = field.last_byte == min(field.bits) // 8
+    return {
+        "start": (str(field.start), "text"),
+        "bits": (str(field.length), "text"),
+        "order": ("–" if one_byte else field.order, "dim"),
+        "type": ("int" if field.signed else "flag" if field.length == 1 else "uint", "dim"),
+    }
+
+
+def known_as(picture: Picture, key: int, field: BitField) -> str:
+    """The signal that takes some of a field's bits."""
+    message = picture.messages.get(key)
+    bits = set(field.bits)
+    for signal in message.signals if message else ():
+        if bits & set(signal.field.bits):
+            return signal.name
+    return "—"
+
+
+def _candidate(picture: Picture, rank: int, c: Candidate, is_copy: bool) -> Row:
+    cells = {
+        **_who(picture, rank, c.key),
+        **_where(c.field),
+        "bar": (bar(c.score, 8), "sea"),
+        "score": (f"{c.score:.3f}", "text"),
+        "scale": ("" if c.scale is None else f"{c.scale:.6g}", "text"),
+        "offset": ("" if c.offset is None else f"{c.offset:.6g}", "text"),
+        "known": (known_as(picture, c.key, c.field), "plum"),
+        "why": (f"└ a copy: {c.why}" if is_copy else c.why, "dim"),
+    }
+    return Row(c.key, c.field, c.page, cells, c)
+
+
+def _differences(picture: Picture, result: Result) -> list[Row]:
+    assert result.differences is not None
+    start = min((int(c.times[0]) for c in result.bad.values() if len(c.times)), default=0)
+    rows = []
+    for i, f in enumerate(result.differences.findings):
+        cells = {
+            **_who(picture, i, f.key, result.buses),
+            **(_where(f.field) if f.field is not None else {}),
+            "kind": (f.kind.replace("_", " "), "coral"),
+            "bar": (bar(f.score, 8), "sea"),
+            "score": (f"{f.score:.3f}", "text"),
+            "time": (f"{words.seconds(f.times[0] - start, 2)} s" if f.times else "", "dim"),
+            "why": (f.why, "dim"),
+        }
+        rows.append(Row(f.key, f.field, f.page, cells, times=f.times))
+    return rows
+
+
+def _fields(picture: Picture, result: Result) -> list[Row]:
+    rows: list[Row] = []
+    for key, structure in result.traffic.structures.items():
+        for piece in structure.pieces:
+            if piece.kind == "constant":
+                continue
+            cells = {
+                **_who(picture, len(rows), key),
+                **_where(piece.field),
+                "glyph": (GLYPHS[piece.kind], "brass"),
+                "kind": (piece.kind, "text"),
+                "page": ("" if piece.page is None else str(piece.page), "dim"),
+                "known": (known_as(picture, key, piece.field), "plum"),
+                "why": (piece.algorithm, "dim"),
+            }
+            rows.append(Row(key, piece.field, piece.page, cells))
+    return rows
+
+
+def table(
+    palette: Palette, width: int, columns: tuple[Column, ...], rows: list[Row], top: int, room: int, cursor: int
+) -> list[Line]:
+    """Titles, and so many rows from the top one."""
+    placed = fit(columns, width - 3)
+    placed = grow(placed, "why", max(width - 3 - placed[-1][1] - placed[-1][0].width, 0))
+    head = Line(width, palette.style("text"))
+    for column, at in placed:
+        head.put(2 + at, column.title, palette.style("dim"), column.width, column.right)
+    lines = [head]
+    for i in range(top, min(top + room, len(rows))):
+        on = "raised" if i == cursor else "ink"
+        line = Line(width, palette.style("text", on))
+        if i == cursor:
+            line.put(0, "▌", palette.style("brass", on))
+        for column, at in placed:
+            text, role = rows[i].cells.get(column.name, ("", "text"))
+            if role.startswith("bus"):
+                role = palette.bus(int(role[3:]))
+            line.put(2 + at, text, palette.style(role, on, column.name == "id"), column.width, column.right)
+        lines.append(line)
+    return lines

@@ -1,0 +1,1 @@
+"""Values: what do the devices say?"""

@@ -1,0 +1,1 @@
+"""Watch: who talks, and what just moved?"""

@@ -1,0 +1,128 @@
+"""Frames as lines of text, JSON or CSV. Hex is made for whole batches, not frame by frame."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+
+import numpy as np
+
+from keel.model.faults import fault_words
+from keel.model.frames import Flag, FrameBatch, Mask
+from keel.model.identity import EXTENDED_ID_MAX, Form, format_ident
+from keel.model.safe_text import csv_cell, plain
+from keel.model.units import NS_PER_S
+
+CSV_HEADER = (
+    "number", "t", "elapsed_s", "bus", "id", "ext", "dir", "kind", "fd", "brs", "esi", "len", "dlc",
+    "payload", "faults", "name",
+)  # fmt: skip
+
+
+def kind_of(flags: int) -> str:
+    """``data``, ``remote`` or ``error``."""
+    return "error" if flags & Flag.ERROR else "remote" if flags & Flag.REMOTE else "data"
+
+
+def _payloads(batch: FrameBatch) -> Iterator[str]:
+    text = batch.data.tobytes().hex().upper()
+    ends = (batch.offsets * 2).tolist()
+    return (text[a:b] for a, b in zip(ends[:-1], ends[1:], strict=True))
+
+
+def _fields(batch: FrameBatch) -> Iterator[tuple[int, int, int, int, int, int, int, str]]:
+    columns = (batch.time, batch.bus, batch.form, batch.ident, batch.flags, batch.faults, batch.dlc)
+    return zip(*(c.tolist() for c in columns), _payloads(batch), strict=True)
+
+
+def json_lines(batch: FrameBatch, bus_names: list[str]) -> Iterator[str]:
+    """One JSON object a frame, without newlines."""
+    for time, bus, form, ident, flags, faults, dlc, payload in _fields(batch):
+        row = {
+            "t": time,
+            "bus": plain(bus_names[bus]),
+            "id": None if form == Form.NONE else format_ident(form, ident),
+            "ext": form == Form.EXTENDED,
+            "dir": "tx" if flags & Flag.TX else "rx",
+            "kind": kind_of(flags),
+            "fd": bool(flags & Flag.FD),
+            "brs": bool(flags & Flag.BRS),
+            "esi": bool(flags & Flag.ESI),
+            "len": len(payload) // 2,
+            "dlc": dlc,
+            "payload": payload,
+            "faults": fault_words(faults) if faults else [],
+        }
+        yield json.dumps(row)
+
+
+def text_lines(batch: FrameBatch, bus_names: list[str], start: int, names: dict[int, str]) -> Iterator[str]:
+    """One line a frame for reading, columns aligned."""
+    keys = batch.keys().tolist()
+    wide = max((len(name) for name in bus_names), default=1)
+    for key, (time, bus, form, ident, flags, faults, dlc, payload) in zip(keys, _fields(batch), strict=True):
+        seconds = (time - start) / NS_PER_S
+        kind = kind_of(flags)
+        shown = " ".join(payload[i : i + 2] for i in range(0, len(payload), 2))
+        if kind == "remote":
+            shown = f"remote, DLC {dlc}"
+        if faults:
+            shown = f"✕ {', '.join(fault_words(faults))}  {shown}".rstrip()
+        name = plain(names.get(key, ""), 20)
+        yield (
+            f"{seconds:14.6f}  {plain(bus_names[bus]):{wide}}  {format_ident(form, ident):>8}  {name:20}  "
+            f"{'tx' if flags & Flag.TX else 'rx'}  {len(payload) // 2:2}  {shown}"
+        ).rstrip()
+
+
+def csv_text(
+    batch: FrameBatch,
+    bus_names: list[str],
+    start: int,
+    names: dict[int, str],
+    numbers: list[int],
+    header: bool,
+) -> str:
+    """CSV rows, with a header line if asked for. Text cells hold nothing that a spreadsheet would run."""
+    lines = [",".join(CSV_HEADER)] if header else []
+    buses = [csv_quoted(csv_cell(name)) for name in bus_names]
+    known = {key: csv_quoted(csv_cell(name)) for key, name in names.items()}
+    keys = batch.keys().tolist()
+    for number, key, row in zip(numbers, keys, _fields(batch), strict=True):
+        time, bus, form, ident, flags, faults, dlc, payload = row
+        cells = (
+            str(number), str(time), seconds_text(time - start), buses[bus],
+            "" if form == Form.NONE else format_ident(form, ident), "01"[form == Form.EXTENDED],
+            "tx" if flags & Flag.TX else "rx", kind_of(flags), "01"[bool(flags & Flag.FD)],
+            "01"[bool(flags & Flag.BRS)], "01"[bool(flags & Flag.ESI)], str(len(payload) // 2), str(dlc), payload,
+            " ".join(fault_words(faults)) if faults else "", known.get(key, ""),
+        )  # fmt: skip
+        lines.append(",".join(cells))
+    return "".join(line + "\n" for line in lines)
+
+
+def csv_quoted(cell: str) -> str:
+    """A cell in quotes where it needs them: also an empty one, and one with spaces at its ends."""
+    if cell and cell == cell.strip() and not any(sign in cell for sign in ',"\r\n'):
+        return cell
+    return '"' + cell.replace('"', '""') + '"'
+
+
+def seconds_text(ns: int) -> str:
+    """Nanoseconds as seconds with nine digits, exactly."""
+    whole, rest = divmod(abs(ns), NS_PER_S)
+    return f"{'-' if ns < 0 else ''}{whole}.{rest:09d}"
+
+
+def unsaid(batch: FrameBatch) -> tuple[dict[str, Mask], dict[str, Mask]]:
+    """What lines of text and JSON cannot say: by reason frames left out (none), and those that lose something."""
+    flags = batch.flags
+    both = np.uint16(Flag.ERROR | Flag.REMOTE)
+    most = np.where(batch.form == Form.EXTENDED, EXTENDED_ID_MAX, 0x7FF).astype(np.uint64)
+    has_none = batch.form == Form.NONE
+    return {}, {
+        "of what line their identifier is": ~np.isin(batch.form, (Form.BASE, Form.EXTENDED, Form.NONE)),
+        "their identifier": (has_none & (batch.ident != 0)) | (~has_none & (batch.ident > most)),
+        "that they are remote frames": (flags & both) == both,
+        "their DLC": batch.dlc > 15,
+    }
