@@ -18,7 +18,7 @@ import numpy as np
 
 from benchmarks.figures import Figure, best_of
 from benchmarks.stream import BUSES, START, blocks, make_stream
-from keel.app.desk.desk import warm_up
+from keel.app.desk.warm_up import warm_up
 from keel.ask.language import parse
 from keel.ask.matches import Matcher, Matches
 from keel.ask.names import scene_of
@@ -115,7 +115,7 @@ def _random_read(snapshot: Snapshot) -> float:
 def _memory(path: Path, of: str) -> Figure:
     """Private memory of a process that asked, counted and measured all of it."""
     script = (
-        "import sys, keel; from keel.app.desk.desk import warm_up; warm_up(); r = keel.open(sys.argv[1]); "
+        "import sys, keel; from keel.app.desk.warm_up import warm_up; warm_up(); r = keel.open(sys.argv[1]); "
         "len(r.frames('bytes:\"?? 5E\"')); r.stats('moved@1'); r.stats(); "
         "print(open('/proc/self/smaps_rollup').read())"
     )

@@ -328,7 +328,7 @@ def test_from_a_dictionary_to_values_and_what_is_different(start: Start, tmp_pat
     t.until("The path of the recording")
     t.type("noon.keel")
     t.keys("Enter")
-    t.until("lights is “on” only in B", "stopped moving")
+    t.until("lights is “on” only in the other", "stopped moving")
     t.keys("e")
     t.until("as a report with drawings")
     t.keys("Escape")

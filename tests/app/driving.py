@@ -4,25 +4,47 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
+from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from textual.pilot import Pilot
 
+from keel.app.desk import edits
 from keel.app.desk.picture import Picture
 from keel.app.main import KeelApp
-from keel.app.paint.canvas import Sheet
+from keel.app.paint.canvas import Line
+from keel.app.views.compare.choices import CompareChoices, Task
+from keel.app.views.compare.wants import Compared
+from keel.app.views.frames.view import Frames
+from keel.app.views.hunt.choices import HuntChoices
+from keel.app.views.hunt.search import Result, Sought
+from keel.app.views.hunt.view import Hunt
+from keel.app.views.hunt.wants import Hunted
+from keel.compare.differences import Comparison
+from keel.hunt.candidates import Candidate
 from keel.model.faults import Fault
 from keel.model.frames import Flag
+from keel.signals.loading import load_dictionary
 from tests.making import START, Row, batch, recorded
 
+P = TypeVar("P")
 WIDE, NARROW, LARGE = (160, 40), (100, 30), (220, 60)
 
 
-def shown(app: KeelApp, name: str | None = None) -> str:
-    """What a view (the open one, if none is named) has on the screen."""
-    view: Sheet = app.views[name or app.state.view]
-    return "\n".join(line.text() for line in view.paint(view.size.width, view.size.height))
+def painted(app: KeelApp, width: int | None = None, height: int | None = None) -> list[Line]:
+    """The lines of the open view, in the room it has or in another."""
+    return app.stage.paint(width or app.stage.size.width, height or app.stage.size.height)
+
+
+def shown(app: KeelApp) -> str:
+    """What the open view has on the screen."""
+    return "\n".join(line.text() for line in painted(app))
+
+
+def look(app: KeelApp, **to: Any) -> None:
+    """Look at something else, as a person's key would."""
+    app.change("look", replace(app.state, **to))
 
 
 def on_screen(app: KeelApp, row: int) -> str:
@@ -46,14 +68,82 @@ def has_said(app: KeelApp, sentence: str) -> bool:
 
 
 def is_open(app: KeelApp, view: str) -> bool:
-    """Whether the picture is one for the view."""
-    return app.picture is not None and app.picture.wish.view == view
+    """Whether a view is open and the picture is the one that was made for it."""
+    if app.picture is None or app.state.view != view or app.state.folder is None:
+        return False
+    return app.picture.wish == app._wanted(app.state.folder)
 
 
 def picture_of(app: KeelApp) -> Picture:
     """What the app shows now."""
     assert app.picture is not None
     return app.picture
+
+
+def part_of(app: KeelApp, kind: type[P]) -> P:
+    """A view's part of what the app shows now."""
+    part = picture_of(app).part(kind)
+    assert part is not None
+    return part
+
+
+def pick_of(app: KeelApp) -> int:
+    """The identifier in hand in the open view."""
+    pick = app.view.pick(app.here)
+    assert pick is not None
+    return pick
+
+
+def use_dictionary(app: KeelApp, path: Path) -> None:
+    """Use a dictionary, as the window of dictionaries has it done."""
+    plan = edits.use_dictionary(picture_of(app).wish.folder, load_dictionary(path))
+    app.edit(f"dictionary {path.stem}", plan)
+
+
+def compare_with(app: KeelApp, other: Path) -> None:
+    """Compare with another recording, as its choice would."""
+    app.go("compare")
+    look_at = CompareChoices(Task(other, app.state.lens), app.state.folder)
+    app.change("compare", app.state.having(look_at))
+
+
+def frame_in_hand(app: KeelApp) -> int | None:
+    """The number of the frame in hand."""
+    view = app.views["frames"]
+    assert isinstance(view, Frames)
+    return view.number(app.here)
+
+
+def cursor_of(app: KeelApp) -> int:
+    """The rank of the frame in hand."""
+    view = app.views["frames"]
+    assert isinstance(view, Frames)
+    return view.layout(app.here).cursor
+
+
+def sought(app: KeelApp) -> Sought:
+    """What Hunt looks for."""
+    return app.state.of(HuntChoices).sought
+
+
+def result_of(app: KeelApp) -> Result | None:
+    """What Hunt found, once the search has ended."""
+    hunted = picture_of(app).part(Hunted)
+    return hunted.result if hunted is not None and not hunted.searching else None
+
+
+def candidate_of(app: KeelApp) -> Candidate | None:
+    """The candidate in hand."""
+    view = app.views["hunt"]
+    assert isinstance(view, Hunt)
+    row = view.row(app.here)
+    return row.candidate if row is not None and result_of(app) is not None else None
+
+
+def compared(app: KeelApp) -> Comparison | None:
+    """What Compare found, once it has ended."""
+    part = picture_of(app).part(Compared)
+    return part.found if part is not None and not part.errand.running else None
 
 
 async def until(pilot: Pilot[None], check: Callable[[], Any]) -> None:

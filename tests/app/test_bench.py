@@ -8,13 +8,15 @@ from pathlib import Path
 import pytest
 from textual.pilot import Pilot
 
+from keel.app.frame.stage import Stage
 from keel.app.main import KeelApp
+from keel.app.views.bench.choices import BenchChoices
 from keel.app.views.bench.sketch import sketch
-from keel.app.views.bench.view import CHOICES, Bench
+from keel.app.views.bench.view import CHOICES, _value
 from keel.bench.controls import CONTROLS, Control
 from keel.store.control import ControlReader, Status, write_status
 from keel.store.writer import Writer
-from tests.app.driving import opened, plain_recording, shown, until
+from tests.app.driving import is_open, opened, painted, picture_of, plain_recording, shown, until
 from tests.making import START, Row, batch
 
 DEFAULTS = {control.name: control.default for control in CONTROLS}
@@ -31,13 +33,15 @@ def sailing(tmp_path: Path) -> Iterator[Path]:
     writer.close()
 
 
-async def aboard(app: KeelApp, pilot: Pilot[None]) -> Bench:
+async def aboard(app: KeelApp, pilot: Pilot[None]) -> None:
     """The Bench view, its controls shown."""
     await pilot.press("9")
     await until(pilot, lambda: "aboard the ferry Tern" in shown(app))
-    bench = app.views["bench"]
-    assert isinstance(bench, Bench)
-    return bench
+
+
+def value_of(app: KeelApp, control: Control) -> str:
+    """What a control shows."""
+    return _value(app.here, control)
 
 
 def row_of(app: KeelApp, title: str) -> str:
@@ -98,35 +102,35 @@ async def test_arrows_work_a_control_from_end_to_end(sailing: Path, control: Con
 
 async def test_enter_goes_round(sailing: Path) -> None:
     async with opened(sailing, (160, 50)) as (app, pilot):
-        bench = await aboard(app, pilot)
+        await aboard(app, pilot)
         seen = []
         for _ in range(4):
             await pilot.press("enter")
-            seen.append(bench._value(CONTROLS[0]))
+            seen.append(value_of(app, CONTROLS[0]))
         assert seen == ["down", "up", "stop", "down"]
 
 
 async def test_a_click_takes_what_it_hits(sailing: Path) -> None:
     async with opened(sailing, (160, 50)) as (app, pilot):
-        bench = await aboard(app, pilot)
+        await aboard(app, pilot)
         row = next(i for i, line in enumerate(shown(app).splitlines()) if "bow thruster" in line)
         at = row_of(app, "bow thruster").index("starboard")
         assert at > CHOICES
-        await pilot.click(Bench, offset=(at + 1, row))
-        assert bench._value(CONTROLS[1]) == "starboard"
+        await pilot.click(Stage, offset=(at + 1, row))
+        assert value_of(app, CONTROLS[1]) == "starboard"
         row = next(i for i, line in enumerate(shown(app).splitlines()) if "cabin temperature" in line)
-        await pilot.click(Bench, offset=(row_of(app, "cabin temperature").index("+"), row))
-        assert bench._value(next(c for c in CONTROLS if c.name == "cabin")) == "22"
+        await pilot.click(Stage, offset=(row_of(app, "cabin temperature").index("+"), row))
+        assert value_of(app, next(c for c in CONTROLS if c.name == "cabin")) == "22"
 
 
 async def test_what_is_asked_shows_at_once_until_the_bench_says_it_itself(sailing: Path) -> None:
     async with opened(sailing, (160, 50)) as (app, pilot):
-        bench = await aboard(app, pilot)
+        await aboard(app, pilot)
         await pilot.press("right")
-        assert bench._value(CONTROLS[0]) == "down" and bench._asked == {"ramp": "down"}
+        assert value_of(app, CONTROLS[0]) == "down" and app.state.of(BenchChoices).asked[0].value == "down"
         write_status(sailing, Status(1, 2.0, 10, controls={**DEFAULTS, "ramp": "down"}))
-        await until(pilot, lambda: not bench._asked)
-        assert bench._value(CONTROLS[0]) == "down"
+        await until(pilot, lambda: "ramp" in str(picture_of(app).status))
+        assert value_of(app, CONTROLS[0]) == "down"
 
 
 @pytest.mark.parametrize("odd", ["sideways", "nan", "1e9", "", "-", "[red]", 7, None, ["on"]])
@@ -134,9 +138,9 @@ async def test_settings_that_cannot_be_are_not_believed(sailing: Path, odd: obje
     write_status(sailing, Status(1, 1.0, 10, controls=dict.fromkeys(DEFAULTS, odd)))
     async with opened(sailing, (160, 50)) as (app, pilot):
         await pilot.press("9")
-        await until(pilot, lambda: app.picture is not None and app.picture.wish.view == "bench")
+        await until(pilot, lambda: is_open(app, "bench"))
         for width in (60, 100, 160):
-            assert all(line.width == width for line in app.views["bench"].paint(width, 40))
+            assert all(line.width == width for line in painted(app, width, 40))
         await pilot.press("right", "down", "left", "enter")
         assert app.is_running
 

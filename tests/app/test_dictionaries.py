@@ -10,7 +10,7 @@ from textual.pilot import Pilot
 from keel.app.dialogs.dictionaries import Dictionaries, files_here
 from keel.app.main import KeelApp
 from keel.store.manifest import load_manifest
-from tests.app.driving import notes, opened, picture_of, until
+from tests.app.driving import notes, opened, picture_of, until, use_dictionary
 
 ONE = 'keel = 1\n[[message]]\nname = "One"\nbus = "a"\nid = "0A4"\n'
 TWO = ONE.replace('"One"', '"Two"')
@@ -65,7 +65,7 @@ async def test_a_file_is_used_and_dropped_again(plain: Path, here: Path) -> None
 async def test_the_first_has_precedence_and_another_is_put_first(plain: Path, here: Path) -> None:
     async with opened(plain) as (app, pilot):
         for name in ("one.toml", "two.toml"):
-            app._use_dictionary(here / name)
+            use_dictionary(app, here / name)
             await until(pilot, lambda name=name: (name[:3], "") in used(plain))  # type: ignore[misc]
         await until(pilot, lambda: name_of_first(app) == "One")
         await window(app, pilot)
@@ -76,7 +76,7 @@ async def test_the_first_has_precedence_and_another_is_put_first(plain: Path, he
 
 async def test_a_dictionary_is_given_to_one_bus(plain: Path, here: Path) -> None:
     async with opened(plain) as (app, pilot):
-        app._use_dictionary(here / "one.toml")
+        use_dictionary(app, here / "one.toml")
         await until(pilot, lambda: used(plain) == [("one", "")])
         seen = []
         for _ in range(3):
@@ -103,7 +103,7 @@ async def test_what_cannot_be_read_is_told_and_not_used(plain: Path, here: Path)
 
 async def test_using_is_taken_back(plain: Path, here: Path) -> None:
     async with opened(plain) as (app, pilot):
-        app._use_dictionary(here / "one.toml")
+        use_dictionary(app, here / "one.toml")
         await until(pilot, lambda: used(plain) == [("one", "")])
         await pilot.press("backspace")
         await until(pilot, lambda: used(plain) == [])

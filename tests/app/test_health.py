@@ -8,13 +8,16 @@ from pathlib import Path
 import pytest
 from textual.pilot import Pilot
 
+from keel.app.frame.stage import Stage
 from keel.app.main import KeelApp
-from keel.app.views.health.view import HealthView
+from keel.app.views.health.choices import HealthChoices
+from keel.app.views.health.view import HealthView, _check_place
+from keel.app.views.health.wants import Health
 from keel.model.faults import Fault
 from keel.model.frames import Flag
 from keel.model.identity import Form, pack_key
 from keel.store.manifest import load_manifest
-from tests.app.driving import has_said, is_open, opened, picture_of, said, shown, until
+from tests.app.driving import frame_in_hand, has_said, is_open, look, opened, part_of, picture_of, said, shown, until
 from tests.making import START, Row, batch, recorded
 
 MS = 1_000_000
@@ -41,9 +44,10 @@ async def healthy(app: KeelApp, pilot: Pilot[None]) -> HealthView:
     return view
 
 
-def frame_in_hand(app: KeelApp) -> int | None:
-    number = app.views["frames"].number_in_hand
-    return None if number is None else int(number)
+def check_in_hand(app: KeelApp) -> str:
+    """The check whose row stands out."""
+    choices, health = app.state.of(HealthChoices), part_of(app, Health)
+    return health.checks[_check_place(health, choices)].text if choices.panel == "checks" else ""
 
 
 def time_in_hand(app: KeelApp) -> int:
@@ -80,7 +84,7 @@ async def test_faults_are_counted_and_lead_to_their_first_and_last(line: Path) -
 async def test_the_longest_gap_leads_to_where_it_begins(line: Path) -> None:
     async with opened(line) as (app, pilot):
         await healthy(app, pilot)
-        app.change("pick", pick=GAPPY)
+        look(app, pick=GAPPY)
         (row,) = [row for row in shown(app).splitlines() if "dropped out 1×" in row]
         assert " 200 " in row and "2.000 s" in row
         await pilot.press("g")
@@ -91,7 +95,7 @@ async def test_the_longest_gap_leads_to_where_it_begins(line: Path) -> None:
 async def test_a_row_opens_as_frames_from_its_newest(line: Path) -> None:
     async with opened(line) as (app, pilot):
         await healthy(app, pilot)
-        app.change("pick", pick=STEADY)
+        look(app, pick=STEADY)
         await pilot.press("enter")
         await until(pilot, lambda: is_open(app, "frames") and app.state.ask == "id:100")
         assert len(picture_of(app).matches) == 1003 and app.state.pick == STEADY
@@ -101,10 +105,10 @@ async def test_what_is_in_hand_narrows(line: Path) -> None:
     async with opened(line) as (app, pilot):
         view = await healthy(app, pilot)
         await pilot.press("tab")
-        assert view.terms() == ["fault:crc", "near(fault:crc within 50ms)"]
+        assert view.terms(app.here) == ["fault:crc", "near(fault:crc within 50ms)"]
         await pilot.press("tab")
-        app.change("pick", pick=GAPPY)
-        await until(pilot, lambda: view.terms() and view.terms()[0] == "id:200")
+        look(app, pick=GAPPY)
+        await until(pilot, lambda: view.terms(app.here) and view.terms(app.here)[0] == "id:200")
 
 
 async def test_a_nominal_cycle_is_named_refused_and_forgotten(line: Path) -> None:
@@ -116,7 +120,7 @@ async def test_a_nominal_cycle_is_named_refused_and_forgotten(line: Path) -> Non
 
     async with opened(line) as (app, pilot):
         await healthy(app, pilot)
-        app.change("pick", pick=GAPPY)
+        look(app, pick=GAPPY)
         await name(pilot, "soon")
         await until(pilot, lambda: has_said(app, "“soon” is no time in ms"))
         await name(pilot, "25,5 ms")
@@ -139,7 +143,7 @@ async def write(app: KeelApp, pilot: Pilot[None], check: str) -> None:
 
 async def test_a_check_that_fails_leads_to_its_frame(line: Path) -> None:
     async with opened(line) as (app, pilot):
-        view = await healthy(app, pilot)
+        await healthy(app, pilot)
         await write(app, pilot, "cycle(200) < 100ms")
         await write(app, pilot, "count(fault:crc) = 0")
         await write(app, pilot, "load(a) < 90%")
@@ -147,14 +151,14 @@ async def test_a_check_that_fails_leads_to_its_frame(line: Path) -> None:
         await until(pilot, lambda: shown(app).count("✕ ") == 4)
         # Cycles, faults, checks, in turn.
         await pilot.press("tab", "tab")
-        assert view.check_in_hand == "cycle(200) < 100ms"
+        assert check_in_hand(app) == "cycle(200) < 100ms"
         await pilot.press("enter")
         await at_frame(app, pilot, 4000)
         assert app.state.ask == "id:200"
         await pilot.press("backspace")
         await until(pilot, partial(is_open, app, "health"))
         await pilot.press("down")
-        assert view.check_in_hand == "count(fault:crc) = 0"
+        assert check_in_hand(app) == "count(fault:crc) = 0"
         await pilot.press("enter")
         await until(pilot, lambda: is_open(app, "frames") and app.state.ask == "fault:crc")
 
@@ -185,19 +189,19 @@ async def test_clicks_pick_faults_and_rows(line: Path) -> None:
         view = await healthy(app, pilot)
         text = shown(app).splitlines()
         row = next(i for i, r in enumerate(text) if "bit stuffing" in r)
-        await pilot.click(HealthView, offset=(text[row].index("bit stuffing"), row))
-        assert view.terms()[0] == "fault:stuff"
+        await pilot.click(Stage, offset=(text[row].index("bit stuffing"), row))
+        assert view.terms(app.here)[0] == "fault:stuff"
         row = next(i for i, r in enumerate(text) if " 100 " in r and "steady" in r)
-        await pilot.click(HealthView, offset=(20, row))
+        await pilot.click(Stage, offset=(20, row))
         await until(pilot, lambda: app.state.pick == STEADY)
-        await pilot.click(HealthView, offset=(20, row), times=2)
+        await pilot.click(Stage, offset=(20, row), times=2)
         await until(pilot, lambda: is_open(app, "frames") and app.state.ask == "id:100")
 
 
 async def test_without_a_fault_there_is_nothing_to_jump_to(line: Path) -> None:
     async with opened(line) as (app, pilot):
         await healthy(app, pilot)
-        app.change("ask", ask="not fault")
+        look(app, ask="not fault")
         await until(pilot, lambda: "no faulty frame" in shown(app))
         await pilot.press("f", "l")
         await until(pilot, lambda: has_said(app, "there is no fault to jump to"))

@@ -10,8 +10,7 @@ import pytest
 from textual.pilot import Pilot
 
 from keel.app.main import KeelApp
-from keel.app.shared.actions import EVERYWHERE, actions_in
-from keel.app.shared.state import VIEWS
+from keel.app.views.every import DOORS
 from keel.model.faults import Fault
 from keel.model.fields import BitField
 from keel.model.frames import Flag
@@ -68,7 +67,7 @@ RECORDINGS["plain"] = plain_recording
 
 def paints(app: KeelApp) -> bool:
     """Whether all that is on the screen can be painted, at its full width."""
-    for sheet in (app.views[app.state.view], app.head, app.tape, app.bar, app.keys):
+    for sheet in (app.stage, app.head, app.tape, app.bar, app.keys):
         width, height = sheet.size
         if any(line.width != width for line in sheet.paint(width, height)):
             return False
@@ -95,16 +94,14 @@ async def test_any_keys_in_any_order_end_nothing(kind: str, tmp_path: Path, monk
         pressed = []
         for _ in range(PRESSES):
             if random.random() < 0.15:
-                key = random.choice([number for number, _ in VIEWS.values()])
+                key = random.choice([door.key for door in DOORS])
             else:
-                action = random.choice(
-                    [a for a in actions_in(app.state.view) if a.name not in ("quit", "dictionaries")]
-                )
-                key = random.choice(action.keys.split(","))
+                action = random.choice([a for a in app.actions if not {"q", "D", "L"} & set(a.keys)])
+                key = random.choice(action.keys)
             pressed.append(key)
             await press(app, pilot, key)
             assert app.is_running and paints(app), pressed
-        # What the keys did to asks, lens and marks can be taken back, all of it.
+        # What the keys did to asks, lens and marks can be undone, all of it.
         for _ in range(PRESSES):
             await pilot.press("backspace")
         assert app.is_running and paints(app)
@@ -119,15 +116,13 @@ async def test_any_clicks_and_wheels_anywhere_end_nothing(kind: str, tmp_path: P
     app = KeelApp(tmp_path / "r.keel")
     async with app.run_test(size=(width, height)) as pilot:
         await until(pilot, lambda: app.picture is not None)
-        for number, _ in VIEWS.values():
+        for number in [door.key for door in DOORS]:
             await pilot.press(number)
             for _ in range(12):
                 # Not the key line: what is clicked there is a key, "quit" among them.
                 place = (random.randrange(width), random.randrange(height - 1))
                 if random.random() < 0.2:
-                    sheet = app.views[app.state.view]
-                    if hasattr(sheet, "on_mouse_scroll_down"):
-                        sheet.on_mouse_scroll_down(None)
+                    app.view.wheel(app, 3)
                 elif random.random() < 0.2:
                     await pilot.mouse_down(offset=place)
                     await pilot.hover(offset=(random.randrange(width), place[1]))
@@ -137,9 +132,3 @@ async def test_any_clicks_and_wheels_anywhere_end_nothing(kind: str, tmp_path: P
                 if app.asking.typing:
                     await pilot.press("escape")
                 assert app.is_running and paints(app), (number, place)
-
-
-def test_actions_of_a_view_come_before_those_of_all() -> None:
-    for view in VIEWS:
-        everywhere = [len(action.views) == len(EVERYWHERE) for action in actions_in(view)]
-        assert everywhere == sorted(everywhere)

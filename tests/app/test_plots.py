@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from pathlib import Path
+
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keel.app.desk.editing import named_signal
-from keel.app.dialogs.dictionaries import Answer, changed
 from keel.app.paint.chart import Chart, Curve, Dot, draw_chart, row_of
 from keel.app.paint.palette import DARK
 from keel.app.paint.plots import GUTTER, Plot, Plots, draw_plots, value_words
-from keel.app.views.values.board import COLUMNS, Row, board_row, heading
+from keel.app.views.hunt.keeping import named_signal
+from keel.app.views.values.board import COLUMNS, Row, board_line, heading
 from keel.hunt.candidates import Candidate
 from keel.measure.courses import Course, Envelope
 from keel.model.fields import BitField
@@ -20,7 +22,7 @@ from keel.model.identity import Form
 from keel.model.span import Span
 from keel.signals.dictionary import Message
 from keel.signals.signal import Signal, Standing
-from keel.store.manifest import DictionaryEntry
+from tests.app.driving import opened
 
 SPEED = Signal("speed", BitField(0, 8), 0.5, unit="km/h")
 GEAR = Signal("gear", BitField(8, 2), texts={0: "park", 1: "drive"})
@@ -56,7 +58,7 @@ def test_a_value_is_held_until_the_next_and_none_before_the_first() -> None:
 def test_states_stand_at_the_axis_by_their_names() -> None:
     plot = Plot("M.gear", GEAR, envelope(GEAR, [0.0] * 60 + [1.0] * 60), at=[0.0, 1.0])
     text = "\n".join(line.text() for line in draw_plots(DARK, 80, 10, Plots([plot], [100, 900], 0, 0, True)))
-    assert "park ┤" in text and "drive ┤" in text and "A park" in text and "B drive" in text
+    assert "park ┤" in text and "drive ┤" in text and "1 park" in text and "2 drive" in text
 
 
 def test_signals_over_each_other_share_an_axis_only_of_one_unit() -> None:
@@ -104,12 +106,14 @@ def course(standing: Standing, seen: int | None = 5) -> Course:
         (None, "…"),
     ],
 )
-def test_the_board_tells_what_a_signal_says(shown: Course | None, words: str) -> None:
+async def test_the_board_tells_what_a_signal_says(shown: Course | None, words: str, plain: Path) -> None:
     message = Message("a", Form.BASE, 1, "M", (SPEED,))
     row = Row("M.speed", (1, "speed"), message, SPEED)
-    line = board_row(DARK, 160, row, shown, 0, True, False, 105, (3.0, 3.5)).text()
-    assert words in line and "3.0, +0.5" in line
-    assert len(heading(DARK, 60).text()) == 60 and COLUMNS[2].title not in heading(DARK, 10).text()
+    async with opened(plain) as (app, _):
+        line = board_line(app.here, row, shown, 0, True, False, (3.0, 3.5)).text()
+        assert words in line and "3.0, +0.5" in line
+        narrow, least = (replace(app.here, width=width) for width in (60, 10))
+        assert len(heading(narrow).text()) == 60 and COLUMNS[2].title not in heading(least).text()
 
 
 def test_a_value_is_named_by_its_text() -> None:
@@ -132,13 +136,3 @@ def test_a_signal_is_named_in_one_line(text: str, name: str, unit: str, texts: d
     made = named_signal(text, candidate)
     assert (made.name, made.unit, made.texts, made.scale, made.offset) == (name, unit, texts, 0.1, -40.0)
     assert made.pages == ((3, 3),) and "fits" in made.found
-
-
-def test_dictionaries_are_dropped_put_first_and_bound_to_a_bus() -> None:
-    entries = [DictionaryEntry(n, f"/{n}", "", f"{n}.json") for n in ("one", "two")]
-    assert [e.name for e in changed(entries, Answer("drop", 0), ["a"])] == ["two"]
-    assert [e.name for e in changed(entries, Answer("first", 1), ["a"])] == ["two", "one"]
-    bound = changed(entries, Answer("bus", 1), ["a", "b"])
-    assert [e.bus for e in bound] == ["", "a"]
-    again = changed(changed(bound, Answer("bus", 1), ["a", "b"]), Answer("bus", 1), ["a", "b"])
-    assert [e.bus for e in again] == ["", ""]

@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 from textual.pilot import Pilot
 
-from keel.app.dialogs.library import ShelfList
+from keel.app.dialogs.library import LibraryList
 from keel.app.main import KeelApp
 from keel.store.manifest import edit_manifest
 from tests.app.driving import plain_recording, until
@@ -15,12 +15,12 @@ from tests.making import START
 
 
 def listed(app: KeelApp) -> list[str]:
-    sheet = app.screen.query_one(ShelfList)
+    sheet = app.screen.query_one(LibraryList)
     return [line.text().rstrip() for line in sheet.paint(sheet.size.width, sheet.size.height)]
 
 
 async def looked(app: KeelApp, pilot: Pilot[None]) -> None:
-    await until(pilot, lambda: app.screen.query(ShelfList) and app.screen.query_one(ShelfList).found is not None)
+    await until(pilot, lambda: app.screen.query(LibraryList) and app.screen.query_one(LibraryList).found is not None)
 
 
 @pytest.fixture
@@ -55,10 +55,10 @@ async def test_enter_opens_what_is_in_hand_but_not_what_cannot_be_opened(three: 
     async with app.run_test(size=(160, 30)) as pilot:
         await looked(app, pilot)
         await pilot.press("down", "down", "down", "enter")
-        assert app.screen.query(ShelfList), "a broken one stays closed"
+        assert app.screen.query(LibraryList), "a broken one stays closed"
         await pilot.press("up", "enter")
         await until(pilot, lambda: app.picture is not None)
-        assert app.folder == three / "older.keel"
+        assert app.state.folder == three / "older.keel"
 
 
 async def test_a_double_click_opens(three: Path) -> None:
@@ -66,11 +66,11 @@ async def test_a_double_click_opens(three: Path) -> None:
     async with app.run_test(size=(160, 30)) as pilot:
         await looked(app, pilot)
         row = next(i for i, text in enumerate(listed(app)) if "older" in text)
-        await pilot.click(ShelfList, offset=(10, row))
-        assert app.screen.query_one(ShelfList).chosen == three / "older.keel"
-        await pilot.click(ShelfList, offset=(10, row), times=2)
+        await pilot.click(LibraryList, offset=(10, row))
+        assert app.screen.query_one(LibraryList).chosen == three / "older.keel"
+        await pilot.click(LibraryList, offset=(10, row), times=2)
         await until(pilot, lambda: app.picture is not None)
-        assert app.folder == three / "older.keel"
+        assert app.state.folder == three / "older.keel"
 
 
 async def test_leaving_the_shelf_leaves_the_app(three: Path) -> None:
@@ -96,7 +96,7 @@ async def test_the_shelf_paints_at_every_size(three: Path, size: tuple[int, int]
     app = KeelApp(None)
     async with app.run_test(size=size) as pilot:
         await looked(app, pilot)
-        sheet = app.screen.query_one(ShelfList)
+        sheet = app.screen.query_one(LibraryList)
         for height in (1, 4, 9, size[1]):
             assert all(line.width == size[0] for line in sheet.paint(size[0], height))
 

@@ -8,10 +8,26 @@ from pathlib import Path
 import pytest
 from rich.text import Text
 
-from keel.app.frame.bars import Pointer
+from keel.app.frame.ask_line import Pointer
+from keel.app.frame.stage import Stage
 from keel.app.main import KeelApp
 from keel.app.shared.state import State
-from tests.app.driving import LARGE, NARROW, WIDE, is_open, notes, on_screen, opened, plain_recording, shown, until
+from keel.app.views.every import DOORS
+from tests.app.driving import (
+    LARGE,
+    NARROW,
+    WIDE,
+    cursor_of,
+    is_open,
+    notes,
+    on_screen,
+    opened,
+    painted,
+    plain_recording,
+    result_of,
+    shown,
+    until,
+)
 
 
 @pytest.mark.parametrize("size", [WIDE, NARROW, LARGE, (60, 16)])
@@ -21,22 +37,21 @@ async def test_every_view_paints_at_every_size(sailed: Path, size: tuple[int, in
             await pilot.press(key)
             await until(pilot, partial(is_open, app, name))
             if name == "hunt":
-                await until(pilot, lambda: app.views["hunt"].result is not None)
-            view = app.views[name]
-            for line in view.paint(view.size.width, view.size.height):
-                assert line.strip().cell_length == view.size.width
+                await until(pilot, lambda: result_of(app) is not None)
+            for line in painted(app):
+                assert line.strip().cell_length == app.stage.size.width
         for bar in (app.head, app.tape, app.bar, app.keys):
             for line in bar.paint(bar.size.width, bar.size.height):
                 assert line.strip().cell_length == bar.size.width
 
 
 async def test_the_palette_and_the_guide_list_every_action(plain: Path) -> None:
-    from keel.app.dialogs.dialogs import guide_text
-    from keel.app.shared.actions import ACTIONS
+    from keel.app.dialogs.guide import guide_text
 
-    text = guide_text()
-    assert all(action.help in text for action in ACTIONS)
     async with opened(plain) as (app, pilot):
+        text = guide_text([(door, app.views[door.name].actions) for door in DOORS], app.everywhere)
+        every = [action for view in app.views.values() for action in view.actions]
+        assert all(action.help in text for action in (*every, *app.everywhere))
         await pilot.press("question_mark")
         assert len(app.screen_stack) == 2
         await pilot.press("escape")
@@ -62,9 +77,9 @@ async def test_views_and_keys_answer_to_the_mouse(plain: Path) -> None:
         await pilot.click("#views", offset=(13, 0))
         assert app.state.view == "frames"
         await until(pilot, lambda: "anatomy" in shown(app))
-        await pilot.click("#frames", offset=(20, 6))
-        assert app.views["frames"].cursor == app.views["frames"]._top + 5
-        place = next(start for start, _, action in app.keys._places if action.name == "ask")
+        await pilot.click(Stage, offset=(20, 6))
+        assert cursor_of(app) == 5
+        place = next(start for start, _, action in app.keys._places if action.word == "ask")
         await pilot.click("#keys", offset=(place, 0))
         assert app.asking.typing
 
@@ -98,7 +113,7 @@ async def test_damage_is_found_behind_the_views_told_and_stays_in_the_head(
         await until(pilot, lambda: "✕ a file is damaged" in on_screen(app, 0))
         assert f"segments/{segment.name}: 4096 bytes are in blocks with a wrong checksum" in notes(app)
         # Another recording is another matter.
-        app.switch(plain_recording(plain.parent / "other.keel"), State())
+        app.change("recording", State(plain_recording(plain.parent / "other.keel")))
         await until(pilot, lambda: app.picture is not None)
         await until(pilot, lambda: "damaged" not in on_screen(app, 0))
 

@@ -8,8 +8,10 @@ from pathlib import Path
 import pytest
 
 from keel.app.desk.maker import Maker
-from keel.app.desk.picture import Wish
-from keel.app.steering import goal_of
+from keel.app.desk.picture import Picture, Wish
+from keel.app.views.frames.going import goal_of
+from keel.app.views.health.wants import Health
+from keel.app.views.watch.wants import Hush, Watched, WatchWant
 from keel.ask.fetch import frames_at
 from keel.ask.names import scene_of
 from keel.model.bus import Bus
@@ -19,7 +21,19 @@ from keel.model.units import NS_PER_S
 from keel.store.manifest import Manifest, load_manifest
 from keel.store.recording import Recording
 from keel.store.writer import Writer, create_recording
-from tests.app.driving import has_said, is_open, opened, picture_of, plain_recording, said, shown, until
+from tests.app.driving import (
+    has_said,
+    is_open,
+    look,
+    opened,
+    part_of,
+    pick_of,
+    picture_of,
+    plain_recording,
+    said,
+    shown,
+    until,
+)
 from tests.making import START, Row, batch
 
 
@@ -30,22 +44,22 @@ def plain(tmp_path: Path) -> Path:
 
 async def test_the_baseline_counts_from_the_lens_on_and_says_who_is_new(plain: Path) -> None:
     async with opened(plain) as (app, pilot):
-        app.change("lens", lens=Span(START + 2 * NS_PER_S, START + 3 * NS_PER_S))
+        look(app, lens=Span(START + 2 * NS_PER_S, START + 3 * NS_PER_S))
         await until(pilot, lambda: picture_of(app).wish.lens is not None)
         await pilot.press("b")
         await until(pilot, lambda: "counting since 2.0 s" in shown(app))
-        assert [t.frames for t in (picture_of(app).since or {}).values()] == [100, 20]
+        assert [t.frames for t in (part_of(app, Watched).since or {}).values()] == [100, 20]
         await pilot.press("b")
         await until(pilot, lambda: "counting since" not in shown(app))
 
 
 async def test_hush_leaves_only_what_did_not_move_before(plain: Path) -> None:
     async with opened(plain) as (app, pilot):
-        app.change("lens", lens=Span(START, START + NS_PER_S // 4))
+        look(app, lens=Span(START, START + NS_PER_S // 4))
         await until(pilot, lambda: picture_of(app).wish.lens is not None)
         await pilot.press("u")
         await until(pilot, lambda: "; 0 identifiers react" in shown(app))
-        app.change("lens", lens=Span(START + NS_PER_S, START + 2 * NS_PER_S))
+        look(app, lens=Span(START + NS_PER_S, START + 2 * NS_PER_S))
         # The counter's higher bits move, and the slow value of 220.
         await until(pilot, lambda: "; 2 identifiers react" in shown(app) and "learnt for 0.2 s" in shown(app))
         await pilot.press("u")
@@ -57,17 +71,17 @@ async def test_groups_by_bus_and_by_a_range_that_was_drawn(plain: Path) -> None:
         await pilot.press("g")
         assert "bus a  2" in shown(app) and "bus b  1" in shown(app)
         await pilot.press("g", "g", "home", "G")
-        first = app.state.pick
+        first = pick_of(app)
         await pilot.press("down")
-        await until(pilot, lambda: app.views["watch"].pick != first)
+        await until(pilot, lambda: pick_of(app) != first)
         await pilot.press("G")
         assert "identifiers 0A4 to 220  3" in shown(app)
 
 
-async def test_those_who_fell_silent_sink_and_say_since_when(plain: Path) -> None:
+async def test_silent_identifiers_move_to_the_end_and_show_since_when(plain: Path) -> None:
     async with opened(plain) as (app, pilot):
         # At the end of this lens only one of three is silent: by its number it would stand in the middle.
-        app.change("lens", lens=Span(START, START + 4 * NS_PER_S))
+        look(app, lens=Span(START, START + 4 * NS_PER_S))
         await until(pilot, lambda: picture_of(app).wish.lens is not None)
         rows = [row for row in shown(app).splitlines() if any(f" {ident} " in row for ident in ("0A4", "1A0", "220"))]
         assert [next(i for i in ("0A4", "1A0", "220") if f" {i} " in row) for row in rows[:3]] == ["0A4", "220", "1A0"]
@@ -76,13 +90,12 @@ async def test_those_who_fell_silent_sink_and_say_since_when(plain: Path) -> Non
 
 async def test_health_under_an_ask_is_of_the_ask_and_a_jump_keeps_it(plain: Path) -> None:
     async with opened(plain) as (app, pilot):
-        app.change("ask", ask="bus:a")
+        look(app, ask="bus:a")
         await pilot.press("3")
         await until(
             pilot, lambda: is_open(app, "health") and picture_of(app).wish.ask == "bus:a" and "b  no" in shown(app)
         )
-        health = picture_of(app).health
-        assert health is not None
+        health = part_of(app, Health)
         mean = health.loads[0].mean
         assert mean is not None and health.loads[1].frames == 0
         # Drawn is what the figures under it say.
@@ -94,19 +107,24 @@ async def test_health_under_an_ask_is_of_the_ask_and_a_jump_keeps_it(plain: Path
         assert app.state.ask == "bus:a fault:crc" and len(picture_of(app).matches) == 1
 
 
+def hush_in(picture: Picture) -> Hush | None:
+    watched = picture.part(Watched)
+    return watched.hush if watched is not None else None
+
+
 async def test_nothing_is_hushed_before_all_was_looked_at(plain: Path) -> None:
     recording = Recording(plain)
     snapshot, maker = recording.snapshot(), Maker(recording)
     learnt, rest = Span(START, START + NS_PER_S), Span(START + NS_PER_S, START + 3 * NS_PER_S)
-    wish = Wish("watch", rest, "moved", False, 10, 10, hush=learnt)
+    wish = Wish(plain, rest, "moved", False, 10, want=WatchWant(hush=learnt))
     # As if there were no time for a single look: nothing is known, and nothing may be kept of it.
     matcher = maker._matcher_of("moved", scene_of(snapshot))
     run = matcher.run
     matcher.run = lambda s, lens=None, patience=None: replace(run(s, lens), looked=0.5)  # type: ignore[method-assign, assignment]
-    hush = maker.make(wish, snapshot, lambda: False).hush
+    hush = hush_in(maker.make(wish, snapshot, lambda: False))
     assert hush is not None and not hush.complete and not hush.reacting and maker.unfinished
     matcher.run = run  # type: ignore[method-assign]
-    hush = maker.make(wish, snapshot, lambda: True).hush
+    hush = hush_in(maker.make(wish, snapshot, lambda: True))
     assert hush is not None and hush.complete and not maker.unfinished
     assert sum(int(flips.sum()) for flips in hush.noise.values()) > 100
     # In one second 1A0 came often enough to be judged, what came once in 400 ms did not.
@@ -124,7 +142,7 @@ async def test_only_this_not_this_back_and_forward(plain: Path) -> None:
         await pilot.press("greater_than_sign")
         await until(pilot, lambda: app.state.ask == "id:0A4")
         await pilot.press("greater_than_sign")
-        assert has_said(app, "there is nothing to make again")
+        assert has_said(app, "there is nothing to redo")
 
 
 async def test_a_note_on_a_frame_is_kept_and_shown_and_can_be_taken_back(plain: Path) -> None:
@@ -186,14 +204,14 @@ async def test_completion_and_asks_entered_before(plain: Path) -> None:
 
 async def test_an_ask_is_kept_under_a_name_in_the_recording_and_for_the_user(plain: Path) -> None:
     async with opened(plain) as (app, pilot):
-        app.change("ask", ask="bus:b")
+        look(app, ask="bus:b")
         await pilot.press("A")
         await until(pilot, lambda: len(app.screen_stack) == 2)
         await pilot.press("enter")
-        await until(pilot, lambda: type(app.screen).__name__ == "AskName")
+        await until(pilot, lambda: type(app.screen).__name__ == "AskText")
         await pilot.press(*"hotel", "enter")
         await until(pilot, lambda: [a.name for a in load_manifest(plain).asks] == ["hotel"])
-        app.change("ask", ask="")
+        look(app, ask="")
         await until(pilot, lambda: picture_of(app).snapshot.manifest.asks)
         await pilot.press("A")
         await until(pilot, lambda: len(app.screen_stack) == 2)
@@ -220,7 +238,7 @@ async def test_a_bus_of_any_name_is_asked_for_by_its_row(tmp_path: Path) -> None
 
 async def test_a_row_is_opened_under_the_ask_that_is_in_force(plain: Path) -> None:
     async with opened(plain) as (app, pilot):
-        app.change("ask", ask="moved", pick=pack_key(0, Form.BASE, 0x220))
+        look(app, ask="moved", pick=pack_key(0, Form.BASE, 0x220))
         await until(pilot, lambda: picture_of(app).wish.ask == "moved")
         await pilot.press("enter")
         await until(pilot, lambda: is_open(app, "frames"))
@@ -229,7 +247,7 @@ async def test_a_row_is_opened_under_the_ask_that_is_in_force(plain: Path) -> No
 
 async def test_an_ask_that_cannot_be_used_shows_nothing_and_says_why(plain: Path) -> None:
     async with opened(plain) as (app, pilot):
-        app.change("ask", ask="not name:Gone")
+        look(app, ask="not name:Gone")
         for key, view in (("1", "watch"), ("2", "frames"), ("3", "health")):
             await pilot.press(key)
             await until(pilot, lambda view=view: is_open(app, view) and picture_of(app).ask_error)  # type: ignore[misc]
@@ -242,7 +260,7 @@ async def test_an_ask_that_cannot_be_used_shows_nothing_and_says_why(plain: Path
 
 async def test_what_matches_nothing_says_what_was_meant(plain: Path) -> None:
     async with opened(plain) as (app, pilot):
-        app.change("ask", ask="id:0220")
+        look(app, ask="id:0220")
         await until(pilot, lambda: "the 11-bit identifier of that number is id:220" in said(app))
         assert "id:220" in shown(app)
 

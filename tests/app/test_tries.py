@@ -10,10 +10,12 @@ import pytest
 from textual.pilot import Pilot
 
 from keel.app.main import KeelApp
+from keel.app.views.bench.view import Bench
+from keel.bench.controls import CONTROLS
 from keel.model.span import Mark
 from keel.store.manifest import edit_manifest, load_manifest
 from keel.store.recording import Recording
-from tests.app.driving import has_said, is_open, notes, opened, shown, until
+from tests.app.driving import has_said, is_open, notes, opened, result_of, shown, until
 
 
 @pytest.fixture
@@ -36,7 +38,7 @@ def tries(folder: Path) -> list[str]:
 
 
 async def searched(app: KeelApp, pilot: Pilot[None]) -> None:
-    await until(pilot, lambda: is_open(app, "hunt") and not app.views["hunt"].searching and app.views["hunt"].result)
+    await until(pilot, lambda: is_open(app, "hunt") and result_of(app))
 
 
 async def test_the_last_try_is_used_and_others_by_choice(tried: Path) -> None:
@@ -73,10 +75,9 @@ async def test_a_new_try_takes_the_mark_without_a_partner_along(tried: Path) -> 
 
 async def test_what_is_operated_on_the_bench_names_the_try(tried: Path) -> None:
     async with opened(tried) as (app, pilot):
-        editing = app.editing
-        assert editing is not None
-        editing.work_control("lights", "on")
-        editing.work_control("fault-panel", "on")
+        bench = Bench()
+        for name, value in (("lights", "on"), ("fault-panel", "on")):
+            bench._operate(app, next(c for c in CONTROLS if c.name == name), value)
         await pilot.press("m")
         await until(pilot, lambda: tries(tried)[-1] == "lights")
 

@@ -10,13 +10,14 @@ from textual.pilot import Pilot
 
 from keel.app.main import KeelApp
 from keel.bench.messages import full_dictionary
+from keel.compare.differences import Comparison
 from keel.model.fields import BitField
 from keel.model.frames import FrameBatch, batch_of, concat
 from keel.model.identity import Form
 from keel.signals.dictionary import Dictionary, Message, Signal
 from keel.signals.loading import save_dictionary
 from keel.store.manifest import load_manifest
-from tests.app.driving import notes, opened, said, shown, until
+from tests.app.driving import candidate_of, compare_with, compared, is_open, notes, opened, said, shown, until
 from tests.making import START, recorded
 
 SPEED = Signal("speed", BitField(0, 8), 0.5, unit="km/h", absent=((255, 255),))
@@ -64,16 +65,16 @@ async def test_plots_cursors_and_their_differences(driven: Path) -> None:
         await pilot.press("5")
         await until(pilot, lambda: "Drive.speed" in shown(app))
         await pilot.press("enter", "down", "enter", "c", "c")
-        # A at a third, B at two thirds of 9.99 s: rows 332 and 665, × 100 / 1000 × 0.5.
-        await until(pilot, lambda: "B - A 16.5" in shown(app).replace("−", "-"))
+        # The first at a third, the second at two thirds of 9.99 s: rows 332 and 665, × 100 / 1000 × 0.5.
+        await until(pilot, lambda: "2 - 1 16.5" in shown(app).replace("−", "-"))
         text = shown(app)
         assert "Drive.gear" in text and "park" in text and "━━" in text
         await pilot.press(*["right"] * 5)
-        await until(pilot, lambda: "B - A 16.5" not in shown(app).replace("−", "-"))
+        await until(pilot, lambda: "2 - 1 16.5" not in shown(app).replace("−", "-"))
         await pilot.press("v")
         assert "Drive.gear" in shown(app)
         await pilot.press("c", "escape")
-        await until(pilot, lambda: "B - A" not in shown(app))
+        await until(pilot, lambda: "2 - 1" not in shown(app))
 
 
 async def test_what_a_display_shows_is_compared_with_the_value(driven: Path) -> None:
@@ -90,7 +91,7 @@ async def test_what_a_display_shows_is_compared_with_the_value(driven: Path) -> 
         await until(pilot, lambda: not load_manifest(driven).readings)
 
 
-async def test_pages_of_ones_own(driven: Path) -> None:
+async def test_boards_of_ones_own(driven: Path) -> None:
     async with opened(driven) as (app, pilot):
         await pilot.press("5")
         await until(pilot, lambda: "Drive.speed" in shown(app))
@@ -100,7 +101,7 @@ async def test_pages_of_ones_own(driven: Path) -> None:
         await until(pilot, lambda: bool(load_manifest(driven).pages))
         await until(pilot, lambda: app.picture is not None and bool(app.picture.snapshot.manifest.pages))
         await pilot.press("g")
-        await until(pilot, lambda: "page mine" in shown(app) and "level" not in shown(app))
+        await until(pilot, lambda: "board mine" in shown(app) and "level" not in shown(app))
         assert "Drive.speed" in shown(app)
 
 
@@ -144,8 +145,8 @@ async def test_hunt_by_readings_and_ruling_out(tmp_path: Path) -> None:
             await until(pilot, lambda: len(app.screen_stack) == 2)
             await pilot.press(*f"{int(wave[seconds * 100]) / 2} @ {seconds}", "enter")
             await until(pilot, lambda: len(app.screen_stack) == 1)
-        await until(pilot, lambda: "8 readings" in shown(app) and app.views["hunt"].candidate is not None)
-        best = app.views["hunt"].candidate
+        await until(pilot, lambda: "8 readings" in shown(app) and candidate_of(app) is not None)
+        best = candidate_of(app)
         assert best is not None and best.field.start == 0 and best.scale == pytest.approx(0.5)
         await pilot.press("enter")
         await until(pilot, lambda: len(app.screen_stack) == 2)
@@ -154,9 +155,9 @@ async def test_hunt_by_readings_and_ruling_out(tmp_path: Path) -> None:
         kept = load_manifest(driven).dictionary.messages[0].signals[0]
         assert (kept.name, kept.unit) == ("road_speed", "km/h") and kept.scale == pytest.approx(0.5)
         await pilot.press("x")
-        await until(pilot, lambda: app.views["hunt"].candidate is not best)
+        await until(pilot, lambda: candidate_of(app) is not best)
         await pilot.press("backspace")
-        await until(pilot, lambda: app.views["hunt"].candidate == best)
+        await until(pilot, lambda: candidate_of(app) == best)
 
 
 async def test_hunt_takes_payloads_apart_without_evidence(driven: Path) -> None:
@@ -190,12 +191,14 @@ async def test_compare_ranks_and_jumps_to_both_sides(driven: Path, tmp_path: Pat
         await pilot.press(*str(tmp_path / "other.keel"), "enter")
         await until(pilot, lambda: "Drive.speed" in shown(app) and "aligned by their starts" in shown(app))
         assert "not available" in shown(app)
-        row = next(i for i, d in enumerate(app.views["compare"].found.differences) if d.kind == "range")
+        row = next(i for i, d in enumerate(found_in(app).differences) if d.kind == "range")
         await pilot.press(*["down"] * row)
         await pilot.press("b")
         await until(
             pilot,
-            lambda: app.state.view == "frames" and "of 1 000" in said(app) and str(app.folder).endswith("other.keel"),
+            lambda: (
+                app.state.view == "frames" and "of 1 000" in said(app) and str(app.state.folder).endswith("other.keel")
+            ),
         )
 
 
@@ -203,10 +206,10 @@ async def test_two_spans_of_one_recording_are_compared(driven: Path) -> None:
     async with opened(driven) as (app, pilot):
         await until(pilot, lambda: app.picture is not None)
         await pilot.press("6", "plus", "s")
-        await until(pilot, lambda: "A is" in shown(app))
+        await until(pilot, lambda: "this side is" in shown(app))
         await pilot.press("right_square_bracket", "right_square_bracket", "right_square_bracket", "s")
-        await until(pilot, lambda: app.views["compare"].found is not None)
-        assert app.views["compare"].found.a.span != app.views["compare"].found.b.span
+        await until(pilot, lambda: compared(app) is not None)
+        assert found_in(app).a.span != found_in(app).b.span
 
 
 async def test_the_ferry_dictionary_shows_how_a_value_comes_about(sailed: Path) -> None:
@@ -216,12 +219,18 @@ async def test_the_ferry_dictionary_shows_how_a_value_comes_about(sailed: Path) 
         await until(pilot, lambda: "bits 7–0, 15–8 big" in shown(app) and "× 0.1" in shown(app))
 
 
+def found_in(app: KeelApp) -> Comparison:
+    found = compared(app)
+    assert found is not None
+    return found
+
+
 async def saved(app: KeelApp, pilot: Pilot[None], downs: int, name: str) -> str:
     """Save what stands at a place of the list of offers; what the file holds."""
     await pilot.press("e")
     await until(pilot, lambda: len(app.screen_stack) == 2 and app.screen.focused is not None)
     await pilot.press(*["down"] * downs, "enter")
-    await until(pilot, lambda: f"saved {name}" in notes(app))
+    await until(pilot, lambda: f"exported {name}" in notes(app))
     return Path(name).read_bytes().decode("utf-8", "replace")
 
 
@@ -239,13 +248,11 @@ async def test_plots_values_and_reports_are_saved(
         assert table[0] == "t,bus,id,signal,value,raw,unit,text" and len(table) == 2001
         assert table[-2].endswith(",a,100,Drive.speed,,255,km/h,not available")
         assert (await saved(app, pilot, 2, "driven-values.parquet")).startswith("PAR1")
-        app.views["compare"].home = driven
-        app.views["compare"].compare_with(tmp_path / "other.keel")
-        await pilot.press("6")
-        await until(pilot, lambda: app.views["compare"].found is not None)
+        compare_with(app, tmp_path / "other.keel")
+        await until(pilot, lambda: compared(app) is not None)
         assert "<svg" in await saved(app, pilot, 0, "driven-compared.html")
         assert '"differences"' in await saved(app, pilot, 1, "driven-compared.json")
         await pilot.press("1")
-        await until(pilot, lambda: app.picture is not None and app.picture.wish.view == "watch")
+        await until(pilot, lambda: is_open(app, "watch"))
         assert "<svg" in await saved(app, pilot, 2, "driven-loom-100.svg")
         assert "<svg" in await saved(app, pilot, 3, "driven-ribbon-100.svg")

@@ -8,13 +8,30 @@ from pathlib import Path
 import pytest
 from textual.pilot import Pilot
 
+from keel.app.frame.stage import Stage
 from keel.app.main import KeelApp
-from keel.app.shared.state import VIEWS
+from keel.app.views.every import DOORS
+from keel.app.views.watch.choices import WatchChoices
+from keel.app.views.watch.view import Watch
 from keel.model.faults import Fault
 from keel.model.frames import Flag
 from keel.model.span import Mark
 from keel.store.manifest import edit_manifest, load_manifest
-from tests.app.driving import has_said, is_open, notes, opened, plain_recording, said, shown, until
+from tests.app.driving import (
+    candidate_of,
+    cursor_of,
+    has_said,
+    is_open,
+    look,
+    notes,
+    opened,
+    pick_of,
+    plain_recording,
+    result_of,
+    said,
+    shown,
+    until,
+)
 from tests.making import START, Row, batch, recorded
 
 
@@ -23,27 +40,29 @@ async def test_watch_lists_every_identifier_and_follows_the_pick(plain: Path) ->
         text = shown(app)
         assert "0A4" in text and "1A0" in text and "220" in text
         assert "10.0" in text and "✕ 1" in text
-        assert app.state.pick is not None
-        assert app.state.pick & 0xFFF == 0x0A4
+        assert pick_of(app) & 0xFFF == 0x0A4
         await pilot.press("down")
         await until(pilot, lambda: app.state.pick is not None and app.state.pick & 0xFFF == 0x220)
         await pilot.press("backspace")
-        assert app.state.pick & 0xFFF == 0x0A4
+        assert pick_of(app) & 0xFFF == 0x0A4
+
+
+def keys_of(app: KeelApp) -> tuple[int, ...]:
+    watch = app.views["watch"]
+    assert isinstance(watch, Watch)
+    return watch.layout(app.here).roster.keys
 
 
 async def test_watch_sorts_by_key_and_by_click(plain: Path) -> None:
     async with opened(plain) as (app, pilot):
-        watch = app.views["watch"]
-        assert [k & 0xFFF for k in watch._keys] == [0x0A4, 0x220, 0x1A0]
-        shown(app)
-        frames = next(start for start, _, name in watch._heads if name == "frames")
-        await pilot.click("#watch", offset=(frames + 7, 0))
-        assert watch._sort == "frames"
-        assert [k & 0xFFF for k in watch._keys] == [0x0A4, 0x1A0, 0x220]
+        assert [k & 0xFFF for k in keys_of(app)] == [0x0A4, 0x220, 0x1A0]
+        await pilot.click(Stage, offset=(shown(app).splitlines()[0].index("frames") + 3, 0))
+        assert app.state.of(WatchChoices).sort == "frames"
+        assert [k & 0xFFF for k in keys_of(app)] == [0x0A4, 0x1A0, 0x220]
         await pilot.press("S")
-        assert [k & 0xFFF for k in watch._keys] == [0x220, 0x1A0, 0x0A4]
+        assert [k & 0xFFF for k in keys_of(app)] == [0x220, 0x1A0, 0x0A4]
         await pilot.press("s")
-        assert watch._sort == "rate"
+        assert app.state.of(WatchChoices).sort == "rate"
 
 
 async def test_enter_shows_only_that_identifier_and_backspace_returns(plain: Path) -> None:
@@ -83,11 +102,11 @@ async def test_frames_jump_to_the_next_fault_and_explain_it(plain: Path) -> None
         await pilot.press("f")
         text = shown(app)
         assert "✕ CRC: the checksum" in text and "error frame" in text
-        here = app.views["frames"].cursor
+        here = cursor_of(app)
         await pilot.press("f")
-        assert app.views["frames"].cursor == here
+        assert cursor_of(app) == here
         await pilot.press("end", "F")
-        assert app.views["frames"].cursor == here
+        assert cursor_of(app) == here
 
 
 async def test_an_ask_is_checked_while_it_is_typed(plain: Path) -> None:
@@ -160,15 +179,15 @@ async def test_health_shows_faults_and_who_stopped_with_jumps(plain: Path) -> No
         await until(pilot, lambda: app.state.view == "health" and app.state.ask == "")
         await pilot.press("tab", "home", "g")
         await until(pilot, lambda: app.state.view == "frames" and "75 frames" in said(app))
-        assert app.state.ask == "id:1A0" and app.views["frames"].cursor == 74
+        assert app.state.ask == "id:1A0" and cursor_of(app) == 74
 
 
 async def test_hunt_names_the_ramp_and_keeps_it(sailed: Path) -> None:
     async with opened(sailed) as (app, pilot):
         await pilot.press("4")
-        await until(pilot, lambda: app.views["hunt"].result is not None)
+        await until(pilot, lambda: result_of(app) is not None)
         text = shown(app)
-        assert "4 marks as pairs (before, after) give 2 spans" in text
+        assert "4 marks as pairs (start, end) give 2 spans" in text
         first, second = [row for row in text.splitlines() if "BowRamp" in row and "uint" in row][:2]
         assert "221" in first and "in 2 of 2 spans" in first and "220" in second
         assert "bit loom" in text
@@ -177,7 +196,7 @@ async def test_hunt_names_the_ramp_and_keeps_it(sailed: Path) -> None:
         await pilot.press(*"ramp angle", "enter")
         await until(pilot, lambda: "ramp_angle" in str(load_manifest(sailed).dictionary))
         await pilot.press("1")
-        await until(pilot, lambda: "ramp_angle" in shown(app, "watch"))
+        await until(pilot, lambda: "ramp_angle" in shown(app))
         await pilot.press("slash", *"id:220", "enter", "2")
         await until(pilot, lambda: "kept signals" in shown(app) and "ramp_angle" in shown(app))
         while app.history.steps and app.history.steps[-1].words != "signal ramp_angle":
@@ -224,10 +243,10 @@ async def test_everything_can_be_saved(sailed: Path, tmp_path: Path, monkeypatch
     monkeypatch.chdir(tmp_path)
     async with opened(sailed) as (app, pilot):
         await pilot.press("4")
-        await until(pilot, lambda: app.views["hunt"].candidate is not None)
+        await until(pilot, lambda: candidate_of(app) is not None)
         for downs, name in ((0, "sailed-candidate-221.svg"), (1, "sailed-load.svg"), (2, "sailed-cycles-221.svg")):
             await save(app, pilot, *["down"] * downs, "enter")
-            await until(pilot, partial(has_said, app, f"saved {name}"))
+            await until(pilot, partial(has_said, app, f"exported {name}"))
         await pilot.press("slash", *"id:221", "enter", "2")
         await until(pilot, lambda: "frames" in said(app) and app.picture is not None and app.picture.wish.ask)
         await save(app, pilot, "enter")
@@ -271,23 +290,23 @@ async def test_scrolling_back_stops_following_and_counts_what_is_newer(tmp_path:
         await pilot.press("up")
         assert "following" not in said(app)
         writer.append(batch([Row(START + 5 * 10**9 + i, 0x0A4, b"\x03\x04") for i in range(50)]))
-        await until(pilot, lambda: "50 newer · space follows" in shown(app))
+        await until(pilot, lambda: "50 since you stopped" in shown(app))
         await pilot.press("space")
         await until(pilot, lambda: "newer" not in shown(app) and "following the newest" in said(app))
         assert app.picture is not None
-        assert app.views["frames"].cursor == len(app.picture.matches) - 1
+        assert cursor_of(app) == len(app.picture.matches) - 1
     writer.close()
 
 
 @pytest.mark.parametrize("which", ["plain", "sailed"])
 async def test_every_view_paints_at_every_size(which: str, request: pytest.FixtureRequest) -> None:
     async with opened(request.getfixturevalue(which)) as (app, pilot):
-        for key, (number, _) in VIEWS.items():
-            await pilot.press(number)
-            await until(pilot, lambda key=key: is_open(app, key))  # type: ignore[misc]
+        for door in DOORS:
+            await pilot.press(door.key)
+            await until(pilot, lambda door=door: is_open(app, door.name))  # type: ignore[misc]
             for width in (0, 1, 7, 20, 60, 100, 130, 160, 220):
                 for height in (0, 1, 2, 3, 5, 9, 17, 40):
-                    for sheet in (*app.views.values(), app.head, app.tape, app.bar, app.keys):
+                    for sheet in (app.stage, app.head, app.tape, app.bar, app.keys):
                         assert all(line.width == width for line in sheet.paint(width, height))
 
 
@@ -299,10 +318,10 @@ async def test_what_a_saved_table_cannot_say_is_told(tmp_path: Path, monkeypatch
         await pilot.press("2")
         await until(pilot, partial(is_open, app, "frames"))
         await save(app, pilot, "enter")
-        await until(pilot, partial(has_said, app, "saved odd-frames.csv; 1 written without saying"))
+        await until(pilot, partial(has_said, app, "exported odd-frames.csv; 1 written without saying"))
         assert len((tmp_path / "odd-frames.csv").read_text().splitlines()) == 3
-        app.change("ask", ask="not fault")
+        look(app, ask="not fault")
         await until(pilot, lambda: app.picture is not None and len(app.picture.matches) == 1)
         await save(app, pilot, "enter")
-        await until(pilot, lambda: notes(app).endswith("saved odd-frames.csv"))
+        await until(pilot, lambda: notes(app).endswith("exported odd-frames.csv"))
         assert len((tmp_path / "odd-frames.csv").read_text().splitlines()) == 2

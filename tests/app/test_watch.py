@@ -8,8 +8,10 @@ from pathlib import Path
 import pytest
 from textual.pilot import Pilot
 
+from keel.app.frame.stage import Stage
 from keel.app.main import KeelApp
-from keel.app.views.watch.view import ALWAYS, COLUMNS, Watch
+from keel.app.views.watch.choices import WatchChoices
+from keel.app.views.watch.view import ALWAYS, COLUMNS
 from keel.measure.census import Tally
 from keel.model.faults import Fault
 from keel.model.identity import key_words
@@ -53,12 +55,6 @@ def live(tmp_path: Path) -> Iterator[tuple[Path, Writer]]:
     writer.close()
 
 
-def watch_of(app: KeelApp) -> Watch:
-    view = app.views["watch"]
-    assert isinstance(view, Watch)
-    return view
-
-
 def order(app: KeelApp) -> list[str]:
     """The identifiers from top to bottom."""
     names = [key_words(key) for key in picture_of(app).census]
@@ -84,12 +80,11 @@ def worth(column: str, ident: str, tally: Tally) -> float:
 @pytest.mark.parametrize("column", ["id", "frames", "rate", "cycle", "len", "moved", "faults"])
 async def test_a_column_sorts_as_its_values_do(talking: Path, column: str) -> None:
     async with opened(talking) as (app, pilot):
-        view = watch_of(app)
         for _ in COLUMNS:
-            if view._sort == column:
+            if app.state.of(WatchChoices).sort == column:
                 break
             await pilot.press("s")
-        assert view._sort == column
+        assert app.state.of(WatchChoices).sort == column
         tallies = {key_words(key): tally for key, tally in picture_of(app).census.items()}
         values = [worth(column, ident, tallies[ident]) for ident in order(app)]
         assert values in (sorted(values), sorted(values, reverse=True)) and len(set(values)) > 1
@@ -101,16 +96,16 @@ async def test_a_column_sorts_as_its_values_do(talking: Path, column: str) -> No
 async def test_a_click_on_a_title_sorts_and_another_turns_it_round(talking: Path) -> None:
     async with opened(talking) as (app, pilot):
         at = shown(app).splitlines()[0].index("frames")
-        await pilot.click(Watch, offset=(at + 2, 0))
+        await pilot.click(Stage, offset=(at + 2, 0))
         first = order(app)
-        await pilot.click(Watch, offset=(at + 2, 0))
+        await pilot.click(Stage, offset=(at + 2, 0))
         assert order(app) == first[::-1] and first[0] == "101"
 
 
 async def hide(app: KeelApp, pilot: Pilot[None], name: str) -> None:
     await pilot.press("c")
     await until(pilot, lambda: len(app.screen_stack) == 2)
-    names = [choice for choice, _, _ in watch_of(app).column_choices()]
+    names = [column.name for column in COLUMNS if column.name not in ALWAYS]
     await pilot.press("home", *["down"] * names.index(name), "enter")
     await until(pilot, lambda: len(app.screen_stack) == 2)
     await pilot.press("escape")
@@ -119,14 +114,13 @@ async def hide(app: KeelApp, pilot: Pilot[None], name: str) -> None:
 
 async def test_a_hidden_column_stays_hidden_until_it_is_shown_again(talking: Path) -> None:
     async with opened(talking) as (app, pilot):
-        assert "jitter ms" in shown(app)
+        assert "std ms" in shown(app)
         await hide(app, pilot, "jitter")
-        assert "jitter ms" not in shown(app) and settings("views") == {"watch hides": ["jitter"]}
-        assert not {name for name, _, _ in watch_of(app).column_choices()} & set(ALWAYS)
+        assert "std ms" not in shown(app) and settings("views") == {"watch hides": ["jitter"]}
     async with opened(talking) as (app, pilot):
-        assert "jitter ms" not in shown(app)
+        assert "std ms" not in shown(app)
         await hide(app, pilot, "jitter")
-        assert "jitter ms" in shown(app) and settings("views") == {"watch hides": []}
+        assert "std ms" in shown(app) and settings("views") == {"watch hides": []}
 
 
 async def test_payloads_in_every_form(talking: Path) -> None:

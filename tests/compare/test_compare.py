@@ -124,7 +124,7 @@ def test_the_ask_narrows_both_sides(good: Snapshot, tmp_path: Path) -> None:
     assert {k[1] for k in kinds(against(good, bad, "id:200"))} == {"200"}
     unusable = against(good, bad, "not Drive.nosuch>3")
     assert "no signal is called" in unusable.both.problem and unusable.differences == ()
-    assert "not compared: the ask cannot be put to A" in "\n".join(as_lines(unusable))
+    assert "not compared: the ask cannot be put to this" in "\n".join(as_lines(unusable))
 
 
 def test_checks_that_come_out_otherwise_are_told(good: Snapshot, tmp_path: Path) -> None:
@@ -195,7 +195,7 @@ def test_reports_hold_everything_and_run_nothing(good: Snapshot, tmp_path: Path)
     parser.feed(page)
     assert "script" not in parser.tags and "b" not in parser.tags and parser.tags.count("svg") >= 2
     assert "&lt;script&gt;" in page and page.count("<?xml") == 0
-    assert any("gear is “<script>” only in B" in line for line in as_lines(found))
+    assert any("gear is “<script>” only in the other" in line for line in as_lines(found))
 
 
 def test_each_difference_has_something_to_draw(good: Snapshot, tmp_path: Path) -> None:
@@ -223,7 +223,7 @@ def test_a_constant_that_differs_comes_first(good: Snapshot, tmp_path: Path) -> 
         ("constant", "300", 0, 8),
     ]
     assert first[0]["a"] == "0 in all 2000" and first[0]["b"] == "1 in all 2000" and first[0]["score"] == 1.0
-    assert first[1]["why"] == "byte 0 of 300 is always 07 in A and always 09 in B"
+    assert first[1]["why"] == "byte 0 of 300 is always 07 in this and always 09 in the other"
     # Seen from the other side it is the same.
     turned = as_json(against(bad, good))["differences"][:2]
     assert [(d["id"], d["a"], d["b"]) for d in turned] == [
@@ -275,8 +275,8 @@ def test_buses_of_other_names_are_matched_by_who_talks_on_them(tmp_path: Path) -
     found = against(a, b)
     assert found.buses.partners == (1, 0, None)
     assert set(found.both.words) >= {
-        "bus hotel of B is taken for can1 of A: 4 of 4 identifiers are the same",
-        "bus drive of B is taken for can0 of A: 4 of 4 identifiers are the same",
+        "bus hotel of the other is taken for can1 of this: 4 of 4 identifiers are the same",
+        "bus drive of the other is taken for can0 of this: 4 of 4 identifiers are the same",
     }
     data = as_json(found)
     assert {(d["kind"], d["bus"], d["id"]) for d in data["differences"]} == {("only_in_a", "spare", "300")} | {
@@ -284,7 +284,7 @@ def test_buses_of_other_names_are_matched_by_who_talks_on_them(tmp_path: Path) -
     }
     assert data["buses"] == [{"a": "can1", "b": "hotel"}, {"a": "can0", "b": "drive"}]
     # Everything that is made of it knows these buses, too.
-    assert "bus more of B is none of A" in as_html(found, drawings_of(found))
+    assert "bus more of the other is none of this" in as_html(found, drawings_of(found))
     for difference in found.differences:
         assert courses_of(found, difference, 50)[1]
 

@@ -246,7 +246,7 @@ def test_a_comparison_draws_both_sides_in_the_time_of_the_first(
 
     monkeypatch.setattr(sides, "_svg", keep)
     made = sides.drawings_of(compared(tmp_path))
-    assert [title for title, _ in made] == ["Load, in the time of A", "Pump.temp"]
+    assert [title for title, _ in made] == ["Load, in the time of this side", "Pump.temp"]
     loads, temp = figures
     assert [axes.get_title(loc="left") for axes in loads.axes] == ["bus a", "bus b"]
     by_label = {line.get_label(): line for line in temp.axes[0].lines}

@@ -11,7 +11,7 @@ from keel.cli import app, say
 @app.command(epilog="Example:  keel prepare")
 def prepare() -> None:
     """Compile the fast parts once, so that the first demo and the first import do not wait for it."""
-    from keel.app.desk.desk import warm_up
+    from keel.app.desk.warm_up import warm_up
     from keel.bench.headless import sail
     from keel.formats.exporting import Setting, open_writer
     from keel.formats.importing import import_files

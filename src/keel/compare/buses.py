@@ -91,10 +91,11 @@ def pair_buses(first: Snapshot, second: Snapshot, given: Mapping[str, str] | Non
     for shared, all_, i, j in sorted(rated, key=lambda r: (-r[0] / max(r[1], 1), r[2], r[3])):
         if shared >= FEWEST_SHARED and shared >= ALIKE * all_ and i not in partners and partners[j] is None:
             partners[j] = i
-            words.append(f"bus {b[j]} of B is taken for {a[i]} of A: {shared} of {all_} identifiers are the same")
+            taken = f"bus {b[j]} of the other is taken for {a[i]} of this"
+            words.append(f"{taken}: {shared} of {all_} identifiers are the same")
     for j, name in enumerate(b):
         if partners[j] is None and talkers_b[j]:
-            words.append(f"bus {name} of B is none of A's")
+            words.append(f"bus {name} of the other is none of this")
     return BusPairs(tuple(a), tuple(b), tuple(partners), tuple(words))
 
 

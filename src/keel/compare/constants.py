@@ -15,7 +15,7 @@ from keel.model.identity import key_words
 
 
 def constants(both: Both) -> Iterator[Difference]:
-    """What is always so in A and always otherwise in B, in all frames without fault."""
+    """What is always so in this side and always otherwise in the other, in all frames without fault."""
     for key, there, one, other in common(both):
         size = min(len(one.payload), len(other.payload))
         if not size:
@@ -29,7 +29,7 @@ def constants(both: Both) -> Iterator[Difference]:
             signal = signal_over(message, field)
             shown = [value_words(field, tally.payload) for tally in (one, other)]
             where = f"{signal} ({field_words(field)})" if signal else field_words(field)
-            why = f"{where} of {key_words(key)} is always {shown[0]} in A and always {shown[1]} in B"
+            why = f"{where} of {key_words(key)} is always {shown[0]} in this and always {shown[1]} in the other"
             words = [f"{value} in all {count}" for value, count in zip(shown, counts, strict=True)]
             yield Difference(
                 key, both.buses.name(key), "constant", words[0], words[1], surprise(min(counts)), why, signal, field,

@@ -102,21 +102,21 @@ def _identifiers(both: Both) -> Iterator[Difference]:
     for key, tally in a.census.items():
         if buses.to_b(key) not in b.census:
             words = f"{tally.frames} frames"
-            why = f"{words} in A, none in B"
+            why = f"{words} in this, none in the other"
             score = surprise(tally.frames)
             yield Difference(key, buses.name(key), "only_in_a", words, "—", score, why, time_a=tally.first)
     for there, tally in b.census.items():
         key = buses.to_a(there)
         if key not in a.census:
             words = f"{tally.frames} frames"
-            why = f"{words} in B, none in A"
+            why = f"{words} in the other, none in this"
             score = surprise(tally.frames)
             yield Difference(key, buses.name(key), "only_in_b", "—", words, score, why, time_b=tally.first)
     for key, _, one, other in common(both):
         yield from _cycles(both, key, one, other)
         sizes = (len(one.payload), len(other.payload))
         if sizes[0] != sizes[1] and all(sizes):
-            why = f"payloads have {sizes[0]} bytes in A and {sizes[1]} in B"
+            why = f"payloads have {sizes[0]} bytes in this and {sizes[1]} in the other"
             yield Difference(key, buses.name(key), "length", f"{sizes[0]} bytes", f"{sizes[1]} bytes", 0.9, why)
 
 
@@ -129,13 +129,13 @@ def _cycles(both: Both, key: int, one: Tally, other: Tally) -> Iterator[Differen
     spread = max(x.p95 - x.usual, y.p95 - y.usual, 0.0) / x.usual
     if abs(log(ratio)) > 0.03 + 2 * min(spread, 0.5):
         words = (f"{x.usual / 1e6:.2f} ms", f"{y.usual / 1e6:.2f} ms")
-        why = f"sent {'less' if ratio > 1 else 'more'} often in B: every {words[1]} instead of {words[0]}"
+        why = f"sent {'less' if ratio > 1 else 'more'} often in the other: every {words[1]} instead of {words[0]}"
         yield Difference(key, bus, "cycle", *words, surprise(20 * abs(log(ratio))), why)
     for here, there, left in ((x, y, True), (y, x, False)):
         if here.gap > 3 * max(there.gap, there.p99) and here.gap > 5 * here.usual:
             words = (f"{x.gap / 1e6:.1f} ms", f"{y.gap / 1e6:.1f} ms")
             long = here.gap / here.usual
-            why = f"a silence of {here.gap / 1e6:.0f} ms in {'A' if left else 'B'}, {long:.0f} cycles long"
+            why = f"a silence of {here.gap / 1e6:.0f} ms in {'this' if left else 'the other'}, {long:.0f} cycles long"
             at_a, at_b = (here.gap_at, None) if left else (None, here.gap_at)
             score = surprise(2 * log(long))
             yield Difference(key, bus, "gap", *words, score, why, time_a=at_a, time_b=at_b)
@@ -151,7 +151,8 @@ def _loads(both: Both) -> Iterator[Difference]:
         change = theirs - mine
         if abs(change) > 0.004 and abs(change) > 0.05 * mine:
             words = (f"{mine:.1%}", f"{theirs:.1%}")
-            why = f"the load of bus {bus} is {abs(change) * 100:.1f} points {'higher' if change > 0 else 'lower'} in B"
+            way = "higher" if change > 0 else "lower"
+            why = f"the load of bus {bus} is {abs(change) * 100:.1f} points {way} in the other"
             yield Difference(None, bus, "load", *words, surprise(12 * abs(change) / mine), why)
 
 
@@ -170,7 +171,7 @@ def _faults(both: Both) -> Iterator[Difference]:
         words = [f"{n} ({n / m:.1f} a minute)" if n else "none" for n, m in zip(counts, minutes, strict=True)]
         worst = (y or x).worst_key if (y or x) else None  # type: ignore[union-attr]
         key = worst if worst is None or y is None else both.buses.to_a(worst)
-        why = f"{fault.title}: {words[0]} in A, {words[1]} in B"
+        why = f"{fault.title}: {words[0]} in this, {words[1]} in the other"
         times = (x.first_time if x else None, y.first_time if y else None)
         yield Difference(key, "", "faults", words[0], words[1], surprise(nats), why, time_a=times[0], time_b=times[1])
 
@@ -184,7 +185,7 @@ def _checks(both: Both) -> Iterator[Difference]:
     for one, other in zip(*(run_checks(texts, s.snapshot, s.span) for s in sides), strict=True):
         if one.passed is not other.passed:
             words = [f"{said[v.passed]}: {v.figure}" for v in (one, other)]
-            why = f"{one.text}: {said[one.passed]} in A, {said[other.passed]} in B"
+            why = f"{one.text}: {said[one.passed]} in this, {said[other.passed]} in the other"
             yield Difference(one.key, "", "check", words[0], words[1], 0.95, why, time_a=one.at, time_b=other.at)
 
 
@@ -216,7 +217,7 @@ def _moved(
         words = (f"up to {flips} flips", "still") if kind == "stopped_moving" else ("still", f"up to {flips} flips")
         where = f"bit {low}" if low == high else f"bits {low}–{high}"
         where = f"{signal} ({where})" if signal else where
-        why = f"{where} of {key_words(key)} {'stopped' if kind == 'stopped_moving' else 'began'} moving in B"
+        why = f"{where} of {key_words(key)} {'stopped' if kind == 'stopped_moving' else 'began'} moving in the other"
         yield Difference(key, both.buses.name(key), kind, *words, surprise(rate / 2), why, signal, field)
 
 
@@ -243,7 +244,7 @@ def _of_signal(
         shares = [m / max(m + c.count, 1) for m, c in ((missing_a, x), (missing_b, y))]
         if abs(shares[0] - shares[1]) > 1e-9 and bool(missing_a) != bool(missing_b):
             words = [f"{share:.2%}" if share else "never" for share in shares]
-            why = f"{signal.name} says “{word}” in {words[1]} of its frames in B, {words[0]} in A"
+            why = f"{signal.name} says “{word}” in {words[0]} of its frames in this, {words[1]} in the other"
             nats = 2.0 * max(missing_a, missing_b)
             yield Difference(key, bus, "not_available", words[0], words[1], surprise(nats), why, signal.name)
     if x.least is None or y.least is None or x.most is None or y.most is None:
@@ -254,7 +255,7 @@ def _of_signal(
             times = [s[raw][0] if raw in s else None for s in states]
             counts = [s[raw][1] if raw in s else 0 for s in states]
             text = signal.texts.get(raw, str(raw))
-            side = "A" if raw in states[0] else "B"
+            side = "this" if raw in states[0] else "the other"
             why = f"{signal.name} is “{text}” only in {side}"
             words = [f"{n} frames" if n else "never" for n in counts]
             yield Difference(
@@ -273,7 +274,7 @@ def _of_signal(
     one = Courses().envelope(a.matches, key, message, signal, a.span, columns)
     other = Courses().envelope(b.matches, there, message, signal, b.span, columns)
     times = [_farthest(one, other), _farthest(other, one)]
-    why = f"{signal.name} goes from {words[1]} {signal.unit} in B, from {words[0]} in A".replace("  ", " ")
+    why = f"{signal.name} goes from {words[0]} {signal.unit} in this, from {words[1]} in the other".replace("  ", " ")
     yield Difference(
         key, bus, "range", words[0], words[1], surprise(3 * min(share, 4.0)), why, signal.name,
         time_a=times[0], time_b=times[1],

@@ -22,7 +22,7 @@ RATE = Signal("frames", BitField(0, 1), unit="frames/s")
 
 
 def courses_of(found: Comparison, difference: Difference, columns: int) -> tuple[str, list[tuple[str, Envelope]]]:
-    """A title, and (A or B, course) over the time of A.
+    """A title, and (this or other, course) over the time of this.
 
     Of a signal or of some bits their values; of anything else the frames a second of the identifier, or of all.
     """
@@ -32,7 +32,7 @@ def courses_of(found: Comparison, difference: Difference, columns: int) -> tuple
     keys = (difference.key, found.buses.to_b(difference.key) if difference.key is not None else None)
     made: list[tuple[str, Envelope]] = []
     title = ""
-    for letter, side, key, by in (("A", a, keys[0], 0), ("B", b, keys[1], shift)):
+    for name, side, key, by in (("this", a, keys[0], 0), ("other", b, keys[1], shift)):
         if difference.key is not None and (key is None or key not in side.census):
             continue
         there = Span(window.start - by, window.end - by)
@@ -45,7 +45,7 @@ def courses_of(found: Comparison, difference: Difference, columns: int) -> tuple
             envelope = _rate(side, None if faulty else key, there, columns, faulty)
             of = found.name(difference.key) or "all"
             title = "faulty frames a second" if faulty else f"frames a second of {of}"
-        made.append((letter, replace(envelope, edges=envelope.edges + by)))
+        made.append((name, replace(envelope, edges=envelope.edges + by)))
     return title, made
 
 

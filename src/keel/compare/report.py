@@ -24,6 +24,15 @@ svg { max-width: 100%; height: auto; }
 """
 
 
+SIDES = (("this", "a"), ("other", "b"))
+"""What each side is called, and its key in the JSON form."""
+
+
+def kind_words(kind: str) -> str:
+    """A kind of difference as a person reads it."""
+    return {"only_in_a": "only in this", "only_in_b": "only in other"}.get(kind, kind.replace("_", " "))
+
+
 def as_json(found: Comparison) -> dict[str, Any]:
     """Plain data; times are seconds from the start of each recording, or of the span of it that was chosen."""
     return {
@@ -87,9 +96,9 @@ def _row(found: Comparison, d: Difference) -> dict[str, Any]:
 def as_lines(found: Comparison) -> Iterator[str]:
     """For reading in a terminal."""
     data = as_json(found)
-    for letter in "ab":
+    for name, letter in SIDES:
         side = data[letter]
-        yield f"{letter.upper()}  {side['name']}: {side['frames']} frames, {side['seconds']:.1f} s"
+        yield f"{name:5}  {side['name']}: {side['frames']} frames, {side['seconds']:.1f} s"
     yield f"aligned {data['aligned']['why']}"
     yield from data["notes"]
     if data["problem"]:
@@ -101,7 +110,7 @@ def as_lines(found: Comparison) -> Iterator[str]:
     yield ""
     yield f"{'score':>5}  {'kind':15}{'bus':5}{'id':>9}  {'name':20}  why"
     for row in data["differences"]:
-        kind = row["kind"].replace("_", " ")
+        kind = kind_words(row["kind"])
         who = f"{row['bus'][:4]:5}{row['id'] or '':>9}  {row['name'][:20]:20}"
         yield f"{row['score']:5.2f}  {kind:15}{who}  {row['why']}"
 
@@ -116,9 +125,9 @@ def as_html(found: Comparison, drawings: list[tuple[str, str]]) -> str:
         f"<title>{html.escape(title)}</title><style>{STYLE}</style></head><body>",
         f"<h1>{html.escape(title)}</h1>",
     ]
-    for letter in "ab":
+    for name, letter in SIDES:
         side = data[letter]
-        text = f"{letter.upper()}: {side['name']}, {side['frames']} frames in {side['seconds']:.1f} s, "
+        text = f"{name}: {side['name']}, {side['frames']} frames in {side['seconds']:.1f} s, "
         parts.append(f"<p>{html.escape(text)}{side['identifiers']} identifiers</p>")
     for sentence in (f"aligned {data['aligned']['why']}", *data["notes"]):
         parts.append(f'<p class="dim">{html.escape(sentence)}</p>')
@@ -127,11 +136,11 @@ def as_html(found: Comparison, drawings: list[tuple[str, str]]) -> str:
     rows = data["differences"]
     parts.append(f"<h2>{len(rows)} differences, the most telling first</h2>")
     parts.append("<table><tr><th>score</th><th>kind</th><th>bus</th><th>identifier</th><th>name</th>")
-    parts.append("<th>A</th><th>B</th><th>why</th><th>look at</th></tr>")
+    parts.append("<th>this</th><th>other</th><th>why</th><th>look at</th></tr>")
     for row in rows[:HTML_ROWS]:
-        times = [f"{n} {row[k]:.3f} s" for n, k in (("A", "time_a"), ("B", "time_b")) if row[k] is not None]
+        times = [f"{n} {row[k]:.3f} s" for n, k in (("this", "time_a"), ("other", "time_b")) if row[k] is not None]
         cells = [
-            row["kind"].replace("_", " "),
+            kind_words(row["kind"]),
             row["bus"],
             row["id"] or "",
             row["name"],

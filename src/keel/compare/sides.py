@@ -103,7 +103,7 @@ class Side:
 
 @dataclass(frozen=True)
 class Alignment:
-    """How times go over each other: time in A = time in B + ``offset_ns``. ``words`` say how it was found."""
+    """How times go over each other: time in this = time in the other + ``offset_ns``; ``words`` say how it is known."""
 
     by: AlignBy
     offset_ns: int
@@ -122,9 +122,9 @@ class Both:
     @property
     def problem(self) -> str:
         """Why they cannot be compared; empty if they can."""
-        for letter, side in (("A", self.a), ("B", self.b)):
+        for name, side in (("this", self.a), ("the other", self.b)):
             if side.problem:
-                return f"the ask cannot be put to {letter}: {side.problem}"
+                return f"the ask cannot be put to {name}: {side.problem}"
         if not len(self.a.matches) and not len(self.b.matches):
             return "neither side has a frame that meets the ask"
         return ""
@@ -133,8 +133,8 @@ class Both:
     def words(self) -> tuple[str, ...]:
         """What a reader has to know besides the alignment."""
         empty = (
-            f"{letter} has no frame{' that meets the ask' if side.snapshot.frames else ''}"
-            for letter, side in (("A", self.a), ("B", self.b))
+            f"{name} has no frame{' that meets the ask' if side.snapshot.frames else ''}"
+            for name, side in (("this", self.a), ("the other", self.b))
             if not len(side.matches)
         )
         return (*self.buses.words, *empty)
@@ -207,7 +207,8 @@ def _best_fit(a: Side, b: Side, buses: BusPairs) -> Alignment | None:
         return None
     shift = (best if best < size // 2 else best - size) * cell
     seconds = shift / NS_PER_S
-    words = f"by their traffic: B begins {abs(seconds):.2f} s {'later' if seconds >= 0 else 'earlier'} in what happens"
+    way = "later" if seconds >= 0 else "earlier"
+    words = f"by their traffic: the other begins {abs(seconds):.2f} s {way} in what happens"
     return Alignment("traffic", a.span.start + int(shift) - b.span.start, words)
 
 

@@ -21,7 +21,7 @@ MOST_SIGNALS = 6
 
 def drawings_of(found: Comparison) -> list[tuple[str, str]]:
     """What goes into a report: (title, SVG)."""
-    made = [("Load, in the time of A", _svg(_loads(found)))]
+    made = [("Load, in the time of this side", _svg(_loads(found)))]
     seen: set[tuple[int, str]] = set()
     for difference in found.differences:
         name = (difference.key or 0, difference.signal)
@@ -52,7 +52,7 @@ def _loads(found: Comparison) -> Any:
     names = found.a.snapshot.manifest.bus_names
     figure = new_sheet(10.0, 1.0 + 1.4 * len(names))
     strips = figure.subplots(len(names), 1, sharex=True, squeeze=False)[:, 0]
-    for side, colour, label in ((found.a, SEA, "A"), (found.b, BRASS, "B")):
+    for side, colour, label in ((found.a, SEA, "this"), (found.b, BRASS, "other")):
         series = Loads().series(side.matches, side.span, cells_for(side.span, 300))
         edges = side.span.edges(series.load.shape[1])
         for place, (axes, bus) in enumerate(zip(strips, names, strict=True)):
@@ -67,7 +67,7 @@ def _loads(found: Comparison) -> Any:
             axes.set_ylabel("load, %")
             axes.grid(axis="y", color=LINE, linewidth=0.5)
     strips[0].legend(frameon=False, loc="lower right", bbox_to_anchor=(1, 1), ncols=2)
-    strips[-1].set_xlabel("seconds of A")
+    strips[-1].set_xlabel("seconds of this side")
     return figure
 
 
@@ -76,7 +76,7 @@ def _signal(found: Comparison, key: int, name: str) -> Any:
     figure = new_sheet(10.0, 2.6)
     axes = figure.subplots()
     drawn = False
-    for side, at, colour, label in ((found.a, key, SEA, "A"), (found.b, there, BRASS, "B")):
+    for side, at, colour, label in ((found.a, key, SEA, "this"), (found.b, there, BRASS, "other")):
         message = message_of(found.both, key)
         signal = message.signal(name) if message else None
         if at is None or message is None or signal is None:
@@ -88,7 +88,7 @@ def _signal(found: Comparison, key: int, name: str) -> Any:
         axes.step(x, envelope.last[has], where="post", color=colour, linewidth=1.0, label=label)
         axes.set_ylabel(words(signal.unit))
         drawn = True
-    axes.set_xlabel("seconds of A")
+    axes.set_xlabel("seconds of this side")
     axes.grid(axis="y", color=LINE, linewidth=0.5)
     axes.legend(frameon=False, loc="lower right", bbox_to_anchor=(1, 1), ncols=2)
     return figure if drawn else None

@@ -18,6 +18,7 @@ import numpy as np
 from keel.ask.language import parse
 from keel.ask.matches import Matcher, Matches
 from keel.ask.names import scene_of
+from keel.ask.nodes import Scene
 from keel.ask.times import duration_ns
 from keel.errors import AskError
 from keel.measure.census import census_of
@@ -69,6 +70,7 @@ class Verdict:
         figure: What was measured, in words, with what is wrong if it failed.
         at: When the worst was, in ns; None if there is no such moment.
         key: On which identifier, if on one.
+        looked: The share of the frames looked at yet.
     """
 
     text: str
@@ -76,6 +78,7 @@ class Verdict:
     figure: str
     at: int | None = None
     key: int | None = None
+    looked: float = 1.0
 
 
 def parse_check(text: str) -> Check:
@@ -110,34 +113,64 @@ def parse_check(text: str) -> Check:
     return Check(text, kind, of, found["compare"], value, per=duration_ns(found["per"]) if found["per"] else 0)
 
 
-def run_check(
-    check: Check, snapshot: Snapshot, lens: Span | None = None, patience: Callable[[], bool] | None = None
-) -> Verdict:
-    """Run a check over a recording, or the part of it in the lens."""
-    scene = scene_of(snapshot)
-    span = lens or snapshot.span
-    if check.kind == "load":
-        return _load(check, snapshot, Matcher(parse("", scene), scene).run(snapshot, lens), lens)
-    try:
-        matches = Matcher(parse(check.of, scene), scene).run(snapshot, lens, patience)
-    except AskError as error:
-        return Verdict(check.text, None, str(error))
-    if not matches.complete:
-        return Verdict(check.text, None, f"looking, {matches.looked:.0%}")
-    return _cycle(check, matches, span) if check.kind == "cycle" else _count(check, matches, span)
+class Runner:
+    """Runs one check again and again over a recording that grows; what was looked at is not looked at again."""
 
+    def __init__(self, text: str) -> None:
+        self._text = text
+        self._peaks = PeakFinder()
+        self._matcher: tuple[Scene, Matcher] | None = None
+        self._known: tuple[object, Verdict] | None = None
 
-def run_checks(
-    texts: list[str], snapshot: Snapshot, lens: Span | None = None, patience: Callable[[], bool] | None = None
-) -> list[Verdict]:
-    """Run checks from their texts; one that does not parse says why."""
-    verdicts = []
-    for text in texts:
+    def run(self, snapshot: Snapshot, lens: Span | None, patience: Callable[[], bool] | None) -> Verdict:
+        """How it comes out over a recording, or the part of it in the lens; one that does not parse says why."""
+        scene = scene_of(snapshot)
+        name = (snapshot.chunks, snapshot.manifest.buses, lens, scene)
+        if self._known is not None and self._known[0] == name:
+            return self._known[1]
         try:
-            verdicts.append(run_check(parse_check(text), snapshot, lens, patience))
+            verdict = self._run(parse_check(self._text), scene, snapshot, lens, patience)
         except AskError as error:
-            verdicts.append(Verdict(text, None, str(error)))
-    return verdicts
+            verdict = Verdict(self._text, None, str(error))
+        if verdict.looked >= 1:
+            self._known = (name, verdict)
+        return verdict
+
+    def _run(
+        self, check: Check, scene: Scene, snapshot: Snapshot, lens: Span | None, patience: Callable[[], bool] | None
+    ) -> Verdict:
+        if self._matcher is None or self._matcher[0] != scene:
+            self._matcher = (scene, Matcher(parse("" if check.kind == "load" else check.of, scene), scene))
+        matches = self._matcher[1].run(snapshot, lens, patience)
+        if not matches.complete:
+            return Verdict(check.text, None, f"not decided yet, {matches.looked:.0%} looked at", looked=matches.looked)
+        span = lens or snapshot.span
+        if check.kind == "load":
+            return _load(check, snapshot, matches, span, self._peaks, patience)
+        return _cycle(check, matches, span) if check.kind == "cycle" else _count(check, matches, span)
+
+
+class Runners:
+    """Runs the user's checks, each by a `Runner` that is kept as long as the check is there."""
+
+    def __init__(self) -> None:
+        self._kept: dict[str, Runner] = {}
+
+    def run(
+        self,
+        texts: list[str],
+        snapshot: Snapshot,
+        lens: Span | None = None,
+        patience: Callable[[], bool] | None = None,
+    ) -> list[Verdict]:
+        """How they come out, in their order."""
+        self._kept = {text: self._kept.get(text) or Runner(text) for text in texts}
+        return [self._kept[text].run(snapshot, lens, patience) for text in texts]
+
+
+def run_checks(texts: list[str], snapshot: Snapshot, lens: Span | None = None) -> list[Verdict]:
+    """Run checks from their texts, once; one that does not parse says why."""
+    return Runners().run(texts, snapshot, lens)
 
 
 def _cycle(check: Check, matches: Matches, span: Span) -> Verdict:
@@ -212,15 +245,24 @@ def count_within(matches: Matches, span: Span, per: int, fewest: bool) -> tuple[
     return best
 
 
-def _load(check: Check, snapshot: Snapshot, matches: Matches, lens: Span | None) -> Verdict:
+def _load(
+    check: Check,
+    snapshot: Snapshot,
+    matches: Matches,
+    span: Span,
+    finder: PeakFinder,
+    patience: Callable[[], bool] | None,
+) -> Verdict:
     names = snapshot.manifest.bus_names
     meant = sorted(Glob.read(check.of).among(names))
     if len(meant) != 1:
         why = f"“{check.of}” means {' and '.join(meant)}" if meant else f"no bus is called “{check.of}”"
         return Verdict(check.text, None, f"{why}; there is {', '.join(names)}")
     place = names.index(meant[0])
-    span = lens or snapshot.span
-    peak = settled(PeakFinder().find(matches).buses, bus_means(matches, span), span)[place]
+    found = finder.find(matches, patience) if patience is not None else finder.find(matches)
+    if found.looked < 1:
+        return Verdict(check.text, None, f"not decided yet, {found.looked:.0%} looked at", looked=found.looked)
+    peak = settled(found.buses, bus_means(matches, span), span)[place]
     if peak is None:
         return Verdict(check.text, None, "too short a time to say a load")
     passed = bool(_COMPARE[check.compare](peak.load, check.bound))

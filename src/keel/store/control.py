@@ -12,6 +12,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
+from keel.store.edge import at_the_edge
 from keel.store.manifest import write_atomically
 
 
@@ -60,9 +61,14 @@ def read_status(folder: Path) -> Status | None:
 
 
 def ask_control(folder: Path, name: str, value: str) -> None:
-    """Ask the recorder to work a control of its source."""
+    """Ask the recorder to work a control of its source.
+
+    Raises:
+        RecordingError: it cannot be asked.
+    """
     line = json.dumps({"at": time.time(), "set": name, "to": value}) + "\n"
-    with (folder / "control.jsonl").open("ab", buffering=0) as file:
+    path = folder / "control.jsonl"
+    with at_the_edge(path, "be written"), path.open("ab", buffering=0) as file:
         file.write(line.encode())
 
 

@@ -10,6 +10,7 @@ from keel.errors import RecordingError
 from keel.signals.dictionary import Dictionary
 from keel.signals.loading import Loaded
 from keel.signals.stored import messages_from_json, messages_to_json
+from keel.store.edge import at_the_edge
 from keel.store.manifest import DictionaryEntry, edit_manifest, write_atomically
 
 FOLDER = "dictionaries"
@@ -27,22 +28,29 @@ def use_dictionary(folder: Path, loaded: Loaded, bus: str = "", first: bool = Fa
     Raises:
         RecordingError: the recording has no such bus, or cannot be written.
     """
-    name = loaded.path.stem
     with edit_manifest(folder) as manifest:
         if bus and bus not in manifest.bus_names:
             raise RecordingError(str(folder), f"has no bus “{bus}”; it has {', '.join(manifest.bus_names)}")
-        file = f"{FOLDER}/{re.sub(r'[^A-Za-z0-9_-]', '_', name)}-{loaded.digest[:12]}.json"
-        entry = DictionaryEntry(name, str(loaded.path.resolve()), loaded.digest, file, bus)
-        try:
-            (folder / FOLDER).mkdir(exist_ok=True)
-            write_atomically(folder / file, json.dumps(messages_to_json(loaded.dictionary), ensure_ascii=False))
-        except OSError as error:
-            raise RecordingError(str(folder / file), f"cannot be written ({error.strerror})") from None
-        places = [i for i, d in enumerate(manifest.dictionaries) if (d.name, d.bus) == (name, bus)]
-        kept = [d for d in manifest.dictionaries if (d.name, d.bus) != (name, bus)]
+        entry = keep_copy(folder, loaded, bus)
+        places = [i for i, d in enumerate(manifest.dictionaries) if (d.name, d.bus) == (entry.name, bus)]
+        kept = [d for d in manifest.dictionaries if (d.name, d.bus) != (entry.name, bus)]
         at = 0 if first else places[0] if places else len(kept)
         manifest.dictionaries = [*kept[:at], entry, *kept[at:]]
     return entry
+
+
+def keep_copy(folder: Path, loaded: Loaded, bus: str = "") -> DictionaryEntry:
+    """Lay a copy of a dictionary into a recording; gives back the entry that is to stand in its manifest.
+
+    Raises:
+        RecordingError: it cannot be written.
+    """
+    name = loaded.path.stem
+    file = f"{FOLDER}/{re.sub(r'[^A-Za-z0-9_-]', '_', name)}-{loaded.digest[:12]}.json"
+    with at_the_edge(folder / file, "be written"):
+        (folder / FOLDER).mkdir(exist_ok=True)
+        write_atomically(folder / file, json.dumps(messages_to_json(loaded.dictionary), ensure_ascii=False))
+    return DictionaryEntry(name, str(loaded.path.resolve()), loaded.digest, file, bus)
 
 
 def load_copies(folder: Path, entries: list[DictionaryEntry]) -> tuple[list[Dictionary], list[str]]:

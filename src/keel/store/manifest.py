@@ -17,6 +17,7 @@ from keel.model.safe_text import plain
 from keel.model.span import Mark
 from keel.signals.dictionary import Dictionary
 from keel.signals.stored import messages_from_json, messages_to_json
+from keel.store.edge import at_the_edge
 
 SCHEMA = 2
 FILE = "recording.json"
@@ -233,8 +234,12 @@ def save_manifest(folder: Path, manifest: Manifest) -> None:
 
 @contextmanager
 def edit_manifest(folder: Path) -> Iterator[Manifest]:
-    """Read, change and write the manifest while nobody else does."""
-    with (folder / ".lock").open("w") as lock:
+    """Read, change and write the manifest while nobody else does.
+
+    Raises:
+        RecordingError: the folder is gone, or cannot be written.
+    """
+    with at_the_edge(folder, "be changed"), (folder / ".lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         manifest = load_manifest(folder)
         yield manifest

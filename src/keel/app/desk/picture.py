@@ -4,112 +4,78 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol, TypeVar
 
 from keel.model.span import Span
 
 if TYPE_CHECKING:
+    from keel.app.desk.making import Making
     from keel.ask.matches import Matches
     from keel.ask.nodes import Node, Scene
     from keel.measure.census import Tally
-    from keel.measure.checks import Verdict
-    from keel.measure.courses import Course, Envelope, Name
-    from keel.measure.cycles import Cycle
-    from keel.measure.faults import FaultClass
-    from keel.measure.load import BusMean, Series
-    from keel.measure.peaks import Peak
-    from keel.model.frames import Rows, Times
+    from keel.measure.load import Series
     from keel.signals.dictionary import Message
     from keel.store.control import Status
     from keel.store.recording import Snapshot
 
+P = TypeVar("P")
 
-@dataclass(frozen=True)
-class ValuesWish:
-    """What the Values view wants to see.
 
-    Attributes:
-        board: The signals whose rows are shown.
-        plots: The signals that are drawn, over ``columns`` columns.
-        cursors: Times in ns at which the values of the plots are wanted.
-        moments: Signals, and times at which their values are wanted, too.
-    """
+class Want(Protocol):
+    """What a view wants to see besides what all views show. Compared by value: an equal want is the same want."""
 
-    board: tuple[Name, ...] = ()
-    plots: tuple[Name, ...] = ()
-    columns: int = 2
-    cursors: tuple[int, ...] = ()
-    moments: tuple[tuple[Name, int], ...] = ()
+    def make(self, making: Making) -> object:
+        """The part of the picture that is wanted; runs on the desk's thread."""
 
 
 @dataclass(frozen=True)
 class Wish:
-    """What the views want to see.
+    """What is to be shown.
 
     Attributes:
-        baseline: Counts begin here; None for the beginning of the lens.
-        hush: What moved in this span moves by itself; None to hush nothing.
+        counted: Whether who sends what is shown has to be counted; a list of frames can do without.
+        want: The open view's part.
     """
 
-    view: str
-    lens: Span | None
-    ask: str
-    held: bool
-    tape_cells: int
-    chart_cells: int
-    baseline: int | None = None
-    hush: Span | None = None
-    values: ValuesWish = ValuesWish()
+    folder: Path
+    lens: Span | None = None
+    ask: str = ""
+    held: bool = False
+    tape_cells: int = 1
+    counted: bool = True
+    want: Want | None = None
 
 
 @dataclass(frozen=True)
-class ValuesShown:
-    """What the Values view shows; by signal. ``at`` are values at single moments."""
-
-    courses: Mapping[Name, Course]
-    envelopes: Mapping[Name, Envelope]
-    at: Mapping[tuple[Name, int], float | None]
-
-
-@dataclass(frozen=True)
-class Health:
-    """What the Health view shows, all of it of the matches in the lens; ``looked`` is the share looked at yet."""
-
-    series: Series
-    loads: list[BusMean]
-    peaks: list[Peak | None]
-    looked: float
-    faults: list[FaultClass]
-    cycles: list[Cycle]
-    checks: list[Verdict]
-
-
-@dataclass(frozen=True)
-class Hush:
-    """Bits that moved by themselves, and bits that moved since and did not then; flips of each bit, by key.
+class Trouble:
+    """Something went wrong behind the views.
 
     Attributes:
-        slow: Of those that react the ones that came too seldom for much to be learnt of them.
-        complete: Whether all that was to be learnt is; before that nothing is known to react.
+        damaged: Whether it is a file that is not what was written.
+        ended: Whether there is no recording to show.
     """
 
-    noise: Mapping[int, Rows]
-    reacting: Mapping[int, Rows]
-    slow: frozenset[int] = frozenset()
-    complete: bool = True
+    sentence: str
+    damaged: bool = False
+    ended: bool = False
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Picture:
     """Everything that is shown of one moment.
 
     Attributes:
+        wish: What it was made for.
+        gone: Why the recording cannot be read any more; empty if it can. What is shown is what was read before.
+        was_live: Whether the recording was being written at any time since it was opened.
         whole, lens: The recording's span, and what is looked at of it.
         node: The ask, as it is put; what leaves nothing if it cannot be used, and ``ask_error`` says why.
         hints: What the ask may have meant besides.
         keys: The identifiers of the whole recording.
         tape: Traffic over the lens, or over all without one; ``overview`` is over all if the tape is not.
-        census: Of the matches in the lens; ``since`` is of those since the baseline.
+        census: Of the matches in the lens.
+        parts: What the views wanted, by its kind; those of views that are not open may be older.
     """
 
     wish: Wish
@@ -128,13 +94,22 @@ class Picture:
     faults: int
     status: Status | None
     census: Mapping[int, Tally] = field(default_factory=dict)
-    since: Mapping[int, Tally] | None = None
-    hush: Hush | None = None
-    activity: Mapping[int, Times] = field(default_factory=dict)
-    health: Health | None = None
-    values: ValuesShown | None = None
+    parts: Mapping[type[object], object] = field(default_factory=dict)
     ask_error: str = ""
     hints: tuple[str, ...] = ()
+    gone: str = ""
+    was_live: bool = False
+
+    def part(self, kind: type[P]) -> P | None:
+        """A view's part; None if it was not made yet."""
+        found = self.parts.get(kind)
+        return found if isinstance(found, kind) else None
+
+    @property
+    def troubles(self) -> tuple[str, ...]:
+        """What is wrong with the recording, in sentences."""
+        said = (self.gone, self.status.trouble if self.status is not None else "", *self.snapshot.problems)
+        return tuple(sentence for sentence in said if sentence)
 
     def bus_name(self, key: int) -> str:
         """The name of a key's bus."""

@@ -2,49 +2,49 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from keel.hunt.files import read_points
-from keel.store.manifest import Manifest, Reading
+from keel.app.desk import edits
+
+if TYPE_CHECKING:
+    from keel.app.desk.deeds import Plan
 
 
-def reading_in(time: int, text: str, of: str, start: int) -> Callable[[Manifest], None]:
-    """The change that notes what a device displayed: a number at a time, those of a file, or none any more.
+def number_in(text: str) -> float | None:
+    """The number that was typed; None if it is none."""
+    try:
+        return float(text.replace(",", "."))
+    except ValueError:
+        return None
+
+
+def reading(time: int, number: float, of: str) -> Plan:
+    """Note what a device displayed at a time, in ns; ``of`` is what was read."""
+    from keel.store.manifest import Reading
+
+    return edits.readings(of, [Reading(time, number, of)], instead=False)
+
+
+def no_readings(of: str) -> Plan:
+    """Forget all readings of something."""
+    return edits.readings(of, [], instead=True)
+
+
+def readings_of_file(path: Path, of: str, start: int) -> Plan:
+    """The readings of a file instead of those there are; reads the file, so not on the interface thread.
 
     Args:
-        time: When, in ns.
-        text: A number, a path, or nothing.
+        path: A file of times and values.
         of: What was read.
-        start: Time zero of times in a file, in ns.
+        start: Time zero of the times, in ns.
 
     Raises:
-        ValueError: it is neither a number nor a file of times and values.
+        InputError: it is no such file.
     """
-    text = text.strip()
-    if not text:
+    from keel.hunt.files import read_points
+    from keel.store.manifest import Reading
 
-        def forget(manifest: Manifest) -> None:
-            manifest.readings = [r for r in manifest.readings if r.of != of]
-
-        return forget
-    try:
-        number = float(text.replace(",", "."))
-    except ValueError:
-        return _readings_of(Path(text).expanduser(), of, start)
-
-    def note(manifest: Manifest) -> None:
-        kept = [r for r in manifest.readings if (r.of, r.time) != (of, time)]
-        manifest.readings = [*kept, Reading(time, number, of)]
-
-    return note
-
-
-def _readings_of(path: Path, of: str, start: int) -> Callable[[Manifest], None]:
     points = read_points(path, start)
-
-    def load(manifest: Manifest) -> None:
-        more = [Reading(int(t), float(v), of) for t, v in zip(points.times, points.values, strict=True)]
-        manifest.readings = [*(r for r in manifest.readings if r.of != of), *more]
-
-    return load
+    found = [Reading(int(t), float(v), of) for t, v in zip(points.times, points.values, strict=True)]
+    return edits.readings(of, found, instead=True)

@@ -2,35 +2,26 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.screen import ModalScreen
+from textual.widget import Widget
 from textual.widgets import Input, OptionList, Static
 from textual.widgets.option_list import Option
 
-from keel.app.dialogs.dialogs import BOX
+from keel.app.desk import edits
+from keel.app.desk.deeds import Plan
+from keel.app.dialogs.window import Window
 from keel.model.safe_text import plain
 from keel.store.manifest import DictionaryEntry, Manifest
 
 SUFFIXES = (".dbc", ".toml")
 MOST_FILES = 40
-
-
-@dataclass(frozen=True)
-class Answer:
-    """What is to be done.
-
-    ``use`` a file, ``drop`` the dictionary of a place, put it ``first``, or on the next ``bus``.
-    """
-
-    do: str
-    place: int = 0
-    path: str = ""
 
 
 def files_here(folder: Path) -> list[Path]:
@@ -48,32 +39,30 @@ def files_here(folder: Path) -> list[Path]:
     return found[:MOST_FILES]
 
 
-class Dictionaries(ModalScreen[Answer | None]):
-    """The picker. Gives back one thing to do; it is opened again with what came of it."""
+class Dictionaries(Window[Path]):
+    """The picker. Gives back a file that is to be used; all else is done at once, and shown."""
 
-    DEFAULT_CSS = (
-        "Dictionaries {"
-        + BOX
-        + """}
-    Dictionaries Vertical { width: 104; max-width: 96%; height: auto; max-height: 84%; background: $panel; padding: 1; }
-    Dictionaries OptionList { height: auto; max-height: 16; border: none; background: $panel; padding: 0; margin: 1 0; }
-    Dictionaries OptionList:focus { border: none; }
-    Dictionaries Input { border: none; height: 1; padding: 0; background: $background; margin: 0 0 1 0; }
-    Dictionaries .dim { color: #6b7a88; }
-    """
-    )
-    BINDINGS = [
-        Binding("escape", "leave", show=False),
-        Binding("f", "first", show=False),
-        Binding("b", "bus", show=False),
-    ]
+    BINDINGS = [Binding("f", "first", show=False), Binding("b", "bus", show=False)]
+    DEFAULT_CSS = "Dictionaries Vertical { width: 104; }"
 
-    def __init__(self, manifest: Manifest, folder: Path) -> None:
+    def __init__(
+        self, manifest: Manifest, beside: list[Path], here: list[Path], edit: Callable[[str, Plan], None]
+    ) -> None:
+        """The dictionaries of a recording.
+
+        Args:
+            manifest: The recording's.
+            beside: Files beside the recording.
+            here: Files in the folder one is in.
+            edit: Writes a change, given what it is.
+        """
         super().__init__()
-        self._manifest = manifest
-        self._used = manifest.dictionaries
-        known = {d.source for d in self._used}
-        self._files = [f for f in files_here(folder) if str(f.resolve()) not in known]
+        self._manifest, self._edit = replace(manifest), edit
+        known = {d.source for d in manifest.dictionaries}
+        files = {f.resolve(): (f, "found here") for f in here} | {
+            f.resolve(): (f, "found beside the recording") for f in beside
+        }
+        self._files = [found for path, found in files.items() if str(path) not in known]
 
     def compose(self) -> ComposeResult:
         """What is used, what there is, the path of another."""
@@ -86,62 +75,72 @@ class Dictionaries(ModalScreen[Answer | None]):
                 classes="dim",
                 markup=False,
             )
-            options = [Option(Text(_used_words(i, d))) for i, d in enumerate(self._used, 2)]
-            options += [Option(Text(f"○  {plain(f.name)}  here, not used")) for f in self._files]
+            options = self._options()
             if options:
                 yield OptionList(*options)
             else:
-                yield Static("  no other is used, and none lies in this folder", classes="dim", markup=False)
+                yield Static("  no other is used, and none was found", classes="dim", markup=False)
             yield Static("the path of another file (.dbc or .toml)", classes="dim", markup=False)
             yield Input("", id="path", compact=True)
+            yield Static("", markup=False)
             keys = "enter use it, or drop it    f put first    b for one bus    tab path    esc leave"
             yield Static(keys, classes="dim", markup=False)
 
-    @property
-    def _place(self) -> int:
+    def first(self) -> Widget:
+        """The list, if there is one."""
         lists = self.query(OptionList)
-        return (lists.first().highlighted or 0) if lists else -1
+        return lists.first() if lists else self.query_one(Input)
+
+    @property
+    def _used(self) -> list[DictionaryEntry]:
+        return self._manifest.dictionaries
+
+    def _options(self) -> list[Option]:
+        options = [Option(Text(_used_words(i, d))) for i, d in enumerate(self._used, 2)]
+        return options + [Option(Text(f"○  {plain(f.name)}  {where}")) for f, where in self._files]
+
+    def _change(self, words: str, plan: Plan) -> None:
+        """Write a change, and show what came of it."""
+        self._edit(words, plan)
+        for exchange in plan(self._manifest):
+            exchange.make(self._manifest)
+        options = self.query_one(OptionList)
+        at = options.highlighted or 0
+        options.clear_options()
+        options.add_options(self._options())
+        options.highlighted = min(at, options.option_count - 1) if options.option_count else None
+
+    @property
+    def _in_hand(self) -> DictionaryEntry | None:
+        """The used dictionary in hand."""
+        lists = self.query(OptionList)
+        place = (lists.first().highlighted or 0) if lists else -1
+        return self._used[place] if 0 <= place < len(self._used) else None
 
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
         """Drop what is used, use what is not."""
         if event.option_index < len(self._used):
-            self.dismiss(Answer("drop", event.option_index))
+            entry = self._used[event.option_index]
+            self._change(f"{entry.name} dropped", edits.drop_dictionary(entry))
         else:
-            self.dismiss(Answer("use", path=str(self._files[event.option_index - len(self._used)])))
+            self.dismiss(self._files[event.option_index - len(self._used)][0])
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Use this file."""
         if event.value.strip():
-            self.dismiss(Answer("use", path=event.value.strip()))
+            self.dismiss(Path(event.value.strip()).expanduser())
 
     def action_first(self) -> None:
         """Before all others."""
-        if 0 <= self._place < len(self._used):
-            self.dismiss(Answer("first", self._place))
+        if self._in_hand is not None:
+            self._change(f"{self._in_hand.name} first", edits.dictionary_first(self._in_hand))
 
     def action_bus(self) -> None:
         """For the next bus alone, or for all again."""
-        if 0 <= self._place < len(self._used):
-            self.dismiss(Answer("bus", self._place))
-
-    def action_leave(self) -> None:
-        """Nothing more."""
-        self.dismiss(None)
+        if self._in_hand is not None:
+            self._change(f"{self._in_hand.name} on another bus", edits.dictionary_on_next_bus(self._in_hand))
 
 
 def _used_words(number: int, entry: DictionaryEntry) -> str:
     where = f"bus {entry.bus}" if entry.bus else "all buses"
     return f"{number}  {plain(entry.name)}  for {plain(where)}  from {plain(entry.source)}"
-
-
-def changed(entries: list[DictionaryEntry], answer: Answer, buses: list[str]) -> list[DictionaryEntry]:
-    """The dictionaries in use after what was chosen, but for a new one."""
-    one, rest = entries[answer.place], [e for i, e in enumerate(entries) if i != answer.place]
-    if answer.do == "drop":
-        return rest
-    if answer.do == "first":
-        return [one, *rest]
-    order = ["", *buses]
-    bus = order[(order.index(one.bus) + 1) % len(order)] if one.bus in order else ""
-    moved = DictionaryEntry(one.name, one.source, one.digest, one.file, bus)
-    return [moved if i == answer.place else e for i, e in enumerate(entries)]

@@ -1,4 +1,4 @@
-"""The shelf: the recordings there are, to choose one."""
+"""The list of recordings, to choose one."""
 
 from __future__ import annotations
 
@@ -28,14 +28,17 @@ COLUMNS = (
     Column("source", "from", 50, drop=2),
 )
 
+LEFT = Path()
+"""Given back when none was chosen."""
 
-class ShelfList(Sheet):
+
+class LibraryList(Sheet):
     """The list."""
 
     can_focus = True
 
     def __init__(self) -> None:
-        super().__init__(id="shelf")
+        super().__init__(id="library")
         self.found: list[Shelved] | None = None
         self.where = ""
         self._cursor = self._top = 0
@@ -121,8 +124,8 @@ class ShelfList(Sheet):
                 self.screen.dismiss(self.chosen)
 
 
-class Shelf(Screen[Path | None]):
-    """The screen. Gives back the folder that was chosen, or None."""
+class Library(Screen[Path | None]):
+    """The screen. Gives back the folder that was chosen; `LEFT` if none was."""
 
     BINDINGS = [
         Binding("up,k", "move(-1)", show=False),
@@ -135,11 +138,11 @@ class Shelf(Screen[Path | None]):
 
     def compose(self) -> ComposeResult:
         """The list alone."""
-        yield ShelfList()
+        yield LibraryList()
 
     def on_mount(self) -> None:
         """Look what there is."""
-        self.query_one(ShelfList).focus()
+        self.query_one(LibraryList).focus()
         self._look()
 
     @work(thread=True, exclusive=True)
@@ -150,20 +153,20 @@ class Shelf(Screen[Path | None]):
         self.app.call_from_thread(self._show, found, str(home()))
 
     def _show(self, found: list[Shelved], where: str) -> None:
-        view = self.query_one(ShelfList)
+        view = self.query_one(LibraryList)
         view.found, view.where = found, where
         view.repaint()
 
     def action_move(self, by: int) -> None:
         """Move the cursor."""
-        self.query_one(ShelfList).move(by)
+        self.query_one(LibraryList).move(by)
 
     def action_open(self) -> None:
         """Open what is in hand."""
-        chosen = self.query_one(ShelfList).chosen
+        chosen = self.query_one(LibraryList).chosen
         if chosen is not None:
             self.dismiss(chosen)
 
     def action_leave(self) -> None:
         """Choose nothing."""
-        self.dismiss(None)
+        self.dismiss(LEFT)

@@ -19,15 +19,18 @@ class Head(Sheet):
 
     DEFAULT_CSS = "Head { height: 1; }"
 
-    def __init__(self, name: str) -> None:
+    def __init__(self, name: str, waits: bool) -> None:
+        """``waits``: whether a recorder is starting that will fill the recording."""
         super().__init__(id="head")
-        self._title = name
+        self._title, self._waits = name, waits
         self.picture: Picture | None = None
+        self._held = False
         self._damaged = 0
 
-    def say_whole(self) -> None:
-        """No file of the recording is known to be damaged."""
-        self._damaged = 0
+    def open(self, name: str) -> None:
+        """Another recording is opened."""
+        self._waits = self._waits and self._title == name
+        self._title, self.picture, self._damaged = name, None, 0
         self.repaint()
 
     def say_damaged(self) -> None:
@@ -35,9 +38,9 @@ class Head(Sheet):
         self._damaged += 1
         self.repaint()
 
-    def show(self, picture: Picture) -> None:
+    def show(self, picture: Picture, held: bool) -> None:
         """Show another moment."""
-        self.picture = picture
+        self.picture, self._held = picture, held
         self.repaint()
 
     def paint(self, width: int, height: int) -> list[Line]:
@@ -48,7 +51,7 @@ class Head(Sheet):
         picture = self.picture
         if picture is None:
             at = line.put(at, self._title, style("strong", "panel", True), 40 if width > 120 else 24)
-            line.put(at + 2, "waiting for the recorder…", style("dim", "panel"))
+            line.put(at + 2, "waiting for the recorder…" if self._waits else "opening…", style("dim", "panel"))
             return [line]
         manifest = picture.snapshot.manifest
         name = manifest.name if len(manifest.name) < 30 else manifest.name[:29] + "…"
@@ -77,11 +80,13 @@ class Head(Sheet):
 
     def _liveness(self, picture: Picture) -> tuple[str, Style]:
         style = self.palette.style
-        if picture.wish.held:
+        if picture.gone:
+            return "✕ gone", style("coral", "panel", True)
+        if self._held:
             return "■ held", style("brass", "panel")
         if picture.snapshot.live:
             return "● live", style("sea", "panel")
-        return "○ closed", style("dim", "panel")
+        return "○ ended", style("dim", "panel")
 
     def _loads(self, line: Line, picture: Picture, at: int, end: int) -> None:
         style = self.palette.style

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from textual import events
-from textual.message import Message
 
 from keel.app.paint.canvas import Line, Sheet
 from keel.app.paint.strokes import nice_step, spark, tick_words
@@ -27,14 +26,10 @@ class Tape(Sheet):
 
     DEFAULT_CSS = "Tape { height: 4; } Tape.zoomed { height: 5; }"
 
-    @dataclass
-    class Chosen(Message):
-        """A lens was dragged, or a moment clicked (then the span is empty)."""
-
-        span: Span
-
-    def __init__(self) -> None:
+    def __init__(self, look_at: Callable[[Span], None]) -> None:
+        """``look_at`` takes a lens that was dragged, or a moment that was clicked: then the span is empty."""
         super().__init__(id="tape")
+        self._look_at = look_at
         self.picture: Picture | None = None
         self._drag: tuple[int, int] | None = None
         self._over = False
@@ -163,9 +158,9 @@ class Tape(Sheet):
         self._drag = None
         if low == high:
             moment = self._time_at(low + 0.5)
-            self.post_message(self.Chosen(Span(moment, moment)))
+            self._look_at(Span(moment, moment))
         else:
-            self.post_message(self.Chosen(Span(self._time_at(low), self._time_at(high + 1))))
+            self._look_at(Span(self._time_at(low), self._time_at(high + 1)))
         self.repaint()
 
 

@@ -12,7 +12,7 @@ from textual.strip import Strip
 from textual.widget import Widget
 
 from keel.app.paint.palette import DARK, Palette
-from keel.errors import KeelError
+from keel.app.shared.trouble import sentence_of
 from keel.model.safe_text import plain
 
 SINGLE = frozenset(
@@ -88,6 +88,14 @@ class Line:
             self._cells[at] = char
             self._styles[at] = style + Style(bgcolor=self._styles[at].bgcolor)
 
+    def fade(self, style: Style) -> None:
+        """Write everything in one colour, on the ground it has."""
+        made: dict[Style, Style] = {}
+        for i, old in enumerate(self._styles):
+            if old not in made:
+                made[old] = Style(color=style.color, bgcolor=old.bgcolor)
+            self._styles[i] = made[old]
+
     def paste(self, at: int, other: Line) -> None:
         """Lay another line over this one."""
         end = min(at + other.width, self.width)
@@ -138,11 +146,11 @@ class Sheet(Widget):
         self.refresh()
 
     async def on_event(self, event: Event) -> None:
-        """A key or the mouse. What it asks for may be gone or was cut meanwhile: then that is said."""
+        """A key or the mouse. What goes wrong then is said, and ends nothing."""
         try:
             await super().on_event(event)
-        except KeelError as error:
-            self.notify(plain(str(error), 300), severity="error", markup=False)
+        except Exception as error:
+            self.notify(plain(sentence_of(error), 300), severity="error", markup=False)
 
     def render(self) -> RenderResult:
         """Unused: lines are rendered one by one."""
@@ -154,10 +162,10 @@ class Sheet(Widget):
         if self._strips is None or self._painted != now:
             try:
                 lines = self.paint(self.size.width, self.size.height)
-            except KeelError as error:
-                # What it shows is gone or was cut meanwhile; the next picture is of what is left.
+            except Exception as error:
+                # What it shows may be gone or was cut meanwhile; the next picture is of what is left.
                 lines = [self.line(self.size.width)]
-                lines[0].put(2, f"✕ {plain(str(error), 300)}", self.palette.style("coral"))
+                lines[0].put(2, f"✕ {plain(sentence_of(error), 300)}", self.palette.style("coral"))
             self._strips = [line.strip() for line in lines[: self.size.height]]
             self._painted = now
         if y < len(self._strips):

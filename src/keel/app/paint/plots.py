@@ -70,11 +70,11 @@ def _title(palette: Palette, width: int, plot: Plot, what: Plots, role: str) -> 
     at = line.put(at, plot.name, palette.style("strong", bold=True)) + 1
     at = line.put(at, plot.signal.unit, palette.style("dim")) + 3
     shown = [value_words(plot.signal, v) for v in plot.at]
-    for letter, text in zip("AB", shown, strict=False):
+    for letter, text in zip("12", shown, strict=False):
         at = line.put(at, letter, palette.style("brass", bold=True)) + 1
         at = line.put(at, text, palette.style("text")) + 3
     if not plot.signal.texts and len(plot.at) == 2 and plot.at[0] is not None and plot.at[1] is not None:
-        at = line.put(at, "B − A", palette.style("brass", bold=True)) + 1
+        at = line.put(at, "2 − 1", palette.style("brass", bold=True)) + 1
         at = line.put(at, plot.signal.number_words(plot.at[1] - plot.at[0]), palette.style("text")) + 3
     for time, value in plot.expected[-1:]:
         text = f"expected {plot.signal.number_words(value)} at {words.seconds(time - what.zero, 1)} s"
@@ -207,7 +207,8 @@ def _time_axis(palette: Palette, width: int, what: Plots) -> list[Line]:
 
 def cursor_words(cursors: Sequence[int], zero: int) -> str:
     """Where the cursors stand, and what lies between them."""
-    parts = [f"{letter} {words.seconds(t - zero)} s" for letter, t in zip("AB", cursors, strict=False)]
+    parts = [f"{number} {words.seconds(t - zero)} s" for number, t in zip("12", cursors, strict=False)]
     if len(cursors) == 2:
-        parts.append(f"B − A {words.length(abs(cursors[1] - cursors[0]))}")
+        between = cursors[1] - cursors[0]
+        parts.append(f"2 − 1 {'−' if between < 0 else ''}{words.length(abs(between))}")
     return "   ".join(parts)

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from keel.app.paint.canvas import Line
+from keel.app.paint.palette import Palette
 
 
 @dataclass(frozen=True)
@@ -42,7 +46,7 @@ def grow(placed: list[tuple[Column, int]], name: str, extra: int) -> list[tuple[
     grown, shift = [], 0
     for column, at in placed:
         more = extra if column.name == name else 0
-        grown.append((Column(column.name, column.title, column.width + more, column.right), at + shift))
+        grown.append((replace(column, width=column.width + more), at + shift))
         shift += more
     return grown
 
@@ -50,3 +54,52 @@ def grow(placed: list[tuple[Column, int]], name: str, extra: int) -> list[tuple[
 def width_of(placed: list[tuple[Column, int]], name: str) -> int:
     """How wide a column is, 0 if it is not shown."""
     return next((c.width for c, _ in placed if c.name == name), 0)
+
+
+def header(
+    palette: Palette,
+    width: int,
+    placed: Sequence[tuple[Column, int]],
+    left: int,
+    titles: Mapping[str, str] = {},
+    lit: str = "",
+) -> Line:
+    """The titles of a list's columns.
+
+    Args:
+        palette: The colours.
+        width: Cells there are.
+        placed: The columns and where they begin, counted from ``left``.
+        left: The first column's first cell.
+        titles: Titles that differ from the columns' own, by name.
+        lit: The column whose title stands out.
+    """
+    line = Line(width, palette.style("text"))
+    for column, at in placed:
+        title = titles.get(column.name, column.title)
+        style = palette.style("brass" if column.name == lit else "dim")
+        line.put(left + at, title, style, column.width, column.right)
+    return line
+
+
+Cells = Mapping[str, tuple[str, str]]
+"""What stands in a row, by column: the text and the role of its colour."""
+
+
+def write_cells(
+    palette: Palette, line: Line, placed: Sequence[tuple[Column, int]], left: int, cells: Cells, on: str, bold: str = ""
+) -> None:
+    """Write a row; columns without a cell stay as they are. The one called ``bold`` is written so."""
+    for column, at in placed:
+        if column.name in cells:
+            text, role = cells[column.name]
+            line.put(left + at, text, palette.style(role, on, column.name == bold), column.width, column.right)
+
+
+def row_line(palette: Palette, width: int, in_hand: bool) -> tuple[Line, str]:
+    """An empty row and its ground; the row in hand stands out."""
+    on = "raised" if in_hand else "ink"
+    line = Line(width, palette.style("text", on))
+    if in_hand:
+        line.put(0, "▌", palette.style("brass", on))
+    return line, on

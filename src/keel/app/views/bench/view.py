@@ -1,23 +1,32 @@
-"""Bench: make it happen. The ferry's controls and faults, and what she says meanwhile."""
+"""The Bench view: the ferry's controls and faults, and what she sends meanwhile."""
 
 from __future__ import annotations
 
+import time
 from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
-from textual import events
-from textual.message import Message
-
-from keel.app.desk.picture import Picture
-from keel.app.paint.canvas import Line, Sheet
+from keel.app.desk.deeds import make_quietly
+from keel.app.desk.edits import begin_try
+from keel.app.frame.action import Action
+from keel.app.frame.helm import Helm, Here
+from keel.app.frame.steering import NEW_TRY
+from keel.app.frame.view import View
+from keel.app.paint.canvas import Line
 from keel.app.paint.strokes import bar
+from keel.app.views.bench.choices import Asked, BenchChoices
 from keel.app.views.bench.sketch import ROWS, sketch
 from keel.bench.controls import CONTROLS, Control
 from keel.errors import ControlError
 
 TITLE, CHOICES = 4, 32
+PATIENCE_S = 3.0
+"""So long the bench may take to do what it was asked, before the control shows again what it says."""
+FAULT = "fault-"
+"""Controls called so inject faults: nothing is tried with them."""
+GROUPS = (("device", "aboard the ferry Tern"), ("fault", "faults to inject"))
 SAYS = (
     ("HelmCommand", "lever"),
     ("HelmCommand", "wheel"),
@@ -39,214 +48,229 @@ SAYS = (
 )
 
 
-def _believed(settings: Mapping[str, Any]) -> dict[str, str]:
-    """Of what a recorder says of the controls, all that can be."""
-    found = {}
-    for control in CONTROLS:
-        if control.name in settings:
-            with suppress(ControlError):
-                found[control.name] = control.check(str(settings[control.name]))
-    return found
+@dataclass(frozen=True)
+class Layout:
+    """Where everything stands: the row of each control, what lies below them, how wide they are."""
+
+    rows: dict[int, int]
+    titles: dict[int, str]
+    end: int
+    width: int
 
 
-class Bench(Sheet):
+class Bench(View):
     """The view."""
 
-    @dataclass
-    class Worked(Message):
-        """A control was worked."""
-
-        name: str
-        value: str
-
     def __init__(self) -> None:
-        super().__init__(id="bench")
-        self.picture: Picture | None = None
-        self._cursor = 0
-        self._settings: dict[str, str] = {}
-        self._asked: dict[str, str] = {}
-        self._places: dict[int, list[tuple[int, int, str]]] = {}
-        self._rows: dict[int, int] = {}
+        self.actions = (
+            Action(("up", "k"), "↑", "", "The control above", lambda helm: self.move(helm, -1)),
+            Action(("down", "j"), "↓", "", "The control below", lambda helm: self.move(helm, 1)),
+            Action(("left",), "←", "", "The value before", lambda helm: self._turn(helm, -1)),
+            Action(("right",), "→", "", "The next value", lambda helm: self._turn(helm, 1)),
+            Action(("enter",), "← →", "operate", "Operate the control", self.next_value),
+            NEW_TRY,
+        )
 
-    def show(self, picture: Picture) -> None:
-        """Show another moment."""
-        self.picture = picture
-        self._settings = _believed(picture.status.controls if picture.status else {})
-        # What was asked shows at once; it is forgotten when the bench says the same.
-        self._asked = {n: v for n, v in self._asked.items() if self._settings.get(n) != v}
-        self.repaint()
+    # Where everything stands.
 
-    def _value(self, control: Control) -> str:
-        return self._asked.get(control.name, self._settings.get(control.name, control.default))
-
-    @property
-    def _there(self) -> bool:
-        return bool(self._settings)
-
-    def paint(self, width: int, height: int) -> list[Line]:
-        """Controls on the left, what the ferry says on the right."""
-        style = self.palette.style
-        lines = [self.line(width) for _ in range(max(height, 4))]
-        if not self._there:
-            lines[2].put(4, "No bench is being recorded here.", style("text"))
-            lines[3].put(4, "keel demo sails the ferry Tern; its controls appear in this place.", style("dim"))
-            return lines
-        left = min(max(width * 60 // 100, 70), 96) if width >= 120 else width
-        row = 0
-        self._places, self._rows = {}, {}
-        for group, title in (("device", "aboard the ferry Tern"), ("fault", "faults that can be set")):
-            if row:
-                row += 1
-            if row < height:
-                lines[row].put(2, title, style("dim"))
+    def _layout(self, here: Here) -> Layout:
+        width = min(max(here.width * 60 // 100, 70), 96) if here.width >= 120 else here.width
+        rows, titles, row = {}, {}, 0
+        for group, title in GROUPS:
+            row += 1 if row else 0
+            titles[row] = title
             row += 1
             for number, control in enumerate(CONTROLS):
-                if control.group == group and row < height:
-                    self._control(lines[row], row, number, control, left)
+                if control.group == group:
+                    rows[row] = number
                     row += 1
-        if row + 1 < height:
-            hint = "m before you work something and m after it flag the marks that Hunt follows"
-            lines[row + 1].put(2, hint, style("dim"), left - 3)
-        if row + 3 + ROWS <= height:
-            settings = {control.name: self._value(control) for control in CONTROLS}
-            for line, drawn in zip(lines[height - ROWS :], sketch(self.palette, settings), strict=False):
+        return Layout(rows, titles, row, width)
+
+    # Painting.
+
+    def paint(self, here: Here) -> list[Line]:
+        """Controls on the left, what the ferry sends on the right."""
+        lines = [here.line() for _ in range(max(here.height, 4))]
+        settings = _settings(here)
+        if not settings:
+            lines[2].put(4, "No bench is being recorded here.", here.style("text"))
+            lines[3].put(4, "keel demo sails the ferry Tern; its controls appear in this place.", here.style("dim"))
+            return lines
+        layout, cursor = self._layout(here), here.state.of(BenchChoices).cursor
+        for row, title in layout.titles.items():
+            if row < here.height:
+                lines[row].put(2, title, here.style("dim"))
+        for row, number in layout.rows.items():
+            if row < here.height:
+                _paint_control(here, lines[row], CONTROLS[number], number == cursor, layout.width)
+        if layout.end + 1 < here.height:
+            hint = "m before you operate something and m after it flag the marks that Hunt follows"
+            lines[layout.end + 1].put(2, hint, here.style("dim"), layout.width - 3)
+        if layout.end + 3 + ROWS <= here.height:
+            shown = {control.name: _value(here, control) for control in CONTROLS}
+            for line, drawn in zip(lines[here.height - ROWS :], sketch(here.palette, shown), strict=False):
                 line.paste(6, drawn)
-        if left < width:
-            self._says(lines, left, width, height)
+        if layout.width < here.width:
+            _says(here, lines, layout.width)
         return lines
-
-    def _control(self, line: Line, row: int, number: int, control: Control, width: int) -> None:
-        style = self.palette.style
-        picked = number == self._cursor
-        on = "raised" if picked else "ink"
-        if picked:
-            line.ground(style("text", on), 0, width - 2)
-            line.put(0, "▌", style("brass", on))
-        line.put(TITLE, control.title, style("text", on), CHOICES - TITLE - 1)
-        self._rows[row] = number
-        value = self._value(control)
-        places = []
-        at = CHOICES
-        for choice in control.choices or self._numbers(control, value):
-            chosen = choice == value or (not control.choices and choice not in ("auto", "−", "+"))
-            if control.momentary and choice == control.default:
-                continue
-            text = f" {choice} "
-            role = style("ink", "brass", True) if chosen and not control.momentary else style("text", "line")
-            if not control.choices and choice == value and value == "auto":
-                role = style("ink", "brass", True)
-            places.append((at, at + len(text), choice))
-            at = line.put(at, text, role) + 1
-        if not control.choices and value != "auto":
-            share = (float(value) - control.low) / (control.high - control.low)
-            line.put(at + 1, bar(share, 10), style("sea", on))
-            at += 12
-        self._places[row] = places
-        if at + 3 < width - 4:
-            line.put(
-                max(at + 2, CHOICES + 28),
-                control.words,
-                style("dim", on),
-                width - 3 - max(at + 2, CHOICES + 28),
-            )
-
-    def _numbers(self, control: Control, value: str) -> tuple[str, ...]:
-        shown = ("−", value, "+") if value != "auto" else ("−", "+")
-        return (*(("auto",) if control.auto else ()), *shown)
-
-    def _says(self, lines: list[Line], left: int, width: int, height: int) -> None:
-        style = self.palette.style
-        picture = self.picture
-        if picture is None:
-            return
-        for line in lines:
-            line.put(left - 1, "│", style("line"))
-        lines[0].put(left + 2, "what she says of herself", style("dim"))
-        row = 1
-        by_name = {m.name: key for key, m in picture.messages.items()}
-        for message_name, signal_name in SAYS:
-            key = by_name.get(message_name)
-            tally = picture.census.get(key) if key is not None else None
-            if key is None or tally is None or row >= height:
-                continue
-            signal = next((s for s in picture.messages[key].signals if s.name == signal_name), None)
-            if signal is None:
-                continue
-            value = signal.words(tally.payload) or "—"
-            lines[row].put(left + 2, f"{message_name}", style("dim"), 18)
-            lines[row].put(left + 21, signal_name, style("sea"), 14)
-            lines[row].put(left + 36, value, style("strong", bold=True), width - left - 37)
-            row += 1
 
     # What people do here.
 
-    def _work(self, control: Control, value: str) -> None:
+    def move(self, helm: Helm, by: int) -> None:
+        """Another control."""
+        choices = helm.state.of(BenchChoices)
+        cursor = min(max(choices.cursor + by, 0), len(CONTROLS) - 1)
+        helm.change("control", helm.state.having(replace(choices, cursor=cursor)), joins=True)
+
+    def _operate(self, helm: Helm, control: Control, value: str) -> None:
+        """Ask the recorder to operate a control; marks about it are of a try of its own. The world takes no undo."""
         try:
             value = control.check(value)
-        except ValueError:
+        except ControlError:
             return
+        state, name, folder = helm.state, control.name, helm.here.picture.wish.folder
+        if name != state.attempt and not name.startswith(FAULT):
+            make_quietly(helm.submit, folder, begin_try(name, state.attempt))
+            state = replace(state, attempt=name)
         if not control.momentary:
-            self._asked[control.name] = value
-        self.post_message(self.Worked(control.name, value))
-        self.repaint()
+            asked = tuple(a for a in state.of(BenchChoices).asked if a.name != name)
+            asked = (*asked, Asked(name, value, time.monotonic()))
+            state = state.having(replace(state.of(BenchChoices), asked=asked))
+        helm.quietly(state)
 
-    def _turn(self, by: int) -> None:
-        if not self._there:
+        def ask() -> None:
+            from keel.store.control import ask_control
+
+            ask_control(folder, name, value)
+
+        helm.submit(ask)
+
+    def _in_hand(self, helm: Helm) -> Control | None:
+        return CONTROLS[helm.state.of(BenchChoices).cursor] if _settings(helm.here) else None
+
+    def _turn(self, helm: Helm, by: int) -> None:
+        control = self._in_hand(helm)
+        if control is None:
             return
-        control = CONTROLS[self._cursor]
-        value = self._value(control)
+        value = _value(helm.here, control)
         if control.momentary:
-            self._work(control, next(c for c in control.choices if c != control.default))
+            self._operate(helm, control, next(c for c in control.choices if c != control.default))
         elif control.choices:
             at = control.choices.index(value) + by
             if 0 <= at < len(control.choices):
-                self._work(control, control.choices[at])
+                self._operate(helm, control, control.choices[at])
         elif value == "auto":
-            self._work(control, f"{(control.low + control.high) / 2:g}")
+            self._operate(helm, control, f"{(control.low + control.high) / 2:g}")
         else:
             wanted = float(value) + by * control.step
             if wanted < control.low and control.auto:
-                self._work(control, "auto")
+                self._operate(helm, control, "auto")
             else:
-                self._work(control, f"{min(max(wanted, control.low), control.high):g}")
+                self._operate(helm, control, f"{min(max(wanted, control.low), control.high):g}")
 
-    def do_left(self) -> None:
-        """The value before."""
-        self._turn(-1)
-
-    def do_right(self) -> None:
-        """The next value."""
-        self._turn(1)
-
-    def do_change(self) -> None:
+    def next_value(self, helm: Helm) -> None:
         """The next value, from the last to the first again."""
-        control = CONTROLS[self._cursor]
-        if control.choices and not control.momentary and self._there:
-            at = control.choices.index(self._value(control))
-            self._work(control, control.choices[(at + 1) % len(control.choices)])
+        control = self._in_hand(helm)
+        if control is not None and control.choices and not control.momentary:
+            at = control.choices.index(_value(helm.here, control))
+            self._operate(helm, control, control.choices[(at + 1) % len(control.choices)])
         else:
-            self._turn(1)
+            self._turn(helm, 1)
 
-    def do_up(self) -> None:
-        """The control above."""
-        self._cursor = max(self._cursor - 1, 0)
-        self.repaint()
-
-    def do_down(self) -> None:
-        """The control below."""
-        self._cursor = min(self._cursor + 1, len(CONTROLS) - 1)
-        self.repaint()
-
-    def on_click(self, event: events.Click) -> None:
-        """Work what was clicked."""
-        if event.y not in self._rows:
+    def click(self, helm: Helm, x: int, y: int, again: bool) -> None:
+        """Operate what was clicked."""
+        number = self._layout(helm.here).rows.get(y)
+        if number is None or not _settings(helm.here):
             return
-        self._cursor = self._rows[event.y]
-        control = CONTROLS[self._cursor]
-        for start, end, choice in self._places.get(event.y, []):
-            if start <= event.x < end:
+        control = CONTROLS[number]
+        helm.quietly(helm.state.having(replace(helm.state.of(BenchChoices), cursor=number)))
+        for start, end, choice in _places(helm.here, control):
+            if start <= x < end:
                 if choice in ("−", "+"):
-                    self._turn(-1 if choice == "−" else 1)
+                    self._turn(helm, -1 if choice == "−" else 1)
                 else:
-                    self._work(control, choice)
-        self.repaint()
+                    self._operate(helm, control, choice)
+
+    def wheel(self, helm: Helm, by: int) -> None:
+        """Another control."""
+        self.move(helm, 1 if by > 0 else -1)
+
+
+def _settings(here: Here) -> dict[str, str]:
+    """How the controls stand; empty where no bench is recorded."""
+    return believed(here.picture.status.controls if here.picture.status is not None else {})
+
+
+def believed(said: Mapping[str, Any]) -> dict[str, str]:
+    """Of what a recorder says of the controls, all that can be."""
+    found = {}
+    for control in CONTROLS:
+        if control.name in said:
+            with suppress(ControlError):
+                found[control.name] = control.check(str(said[control.name]))
+    return found
+
+
+def _value(here: Here, control: Control) -> str:
+    now = time.monotonic()
+    asked = [a.value for a in here.state.of(BenchChoices).asked if a.name == control.name and now - a.at < PATIENCE_S]
+    return asked[-1] if asked else _settings(here).get(control.name, control.default)
+
+
+def _choices(control: Control, value: str) -> tuple[str, ...]:
+    if control.choices:
+        return tuple(c for c in control.choices if not (control.momentary and c == control.default))
+    shown = ("−", value, "+") if value != "auto" else ("−", "+")
+    return (*(("auto",) if control.auto else ()), *shown)
+
+
+def _places(here: Here, control: Control) -> list[tuple[int, int, str]]:
+    """Where the values to choose from stand: from, up to, which."""
+    places, at = [], CHOICES
+    for choice in _choices(control, _value(here, control)):
+        places.append((at, at + len(choice) + 2, choice))
+        at += len(choice) + 3
+    return places
+
+
+def _paint_control(here: Here, line: Line, control: Control, in_hand: bool, width: int) -> None:
+    style, value = here.style, _value(here, control)
+    on = "raised" if in_hand else "ink"
+    if in_hand:
+        line.ground(style("text", on), 0, width - 2)
+        line.put(0, "▌", style("brass", on))
+    line.put(TITLE, control.title, style("text", on), CHOICES - TITLE - 1)
+    at = CHOICES
+    for start, end, choice in _places(here, control):
+        chosen = choice == value and not control.momentary
+        line.put(start, f" {choice} ", style("ink", "brass", True) if chosen else style("text", "line"))
+        at = end + 1
+    if not control.choices and value != "auto":
+        share = (float(value) - control.low) / (control.high - control.low)
+        line.put(at + 1, bar(share, 10), style("sea", on))
+        at += 12
+    start = max(at + 2, CHOICES + 28)
+    if at + 3 < width - 4:
+        line.put(start, control.words, style("dim", on), width - 3 - start)
+
+
+def _says(here: Here, lines: list[Line], left: int) -> None:
+    style, picture = here.style, here.picture
+    for line in lines:
+        line.put(left - 1, "│", style("line"))
+    lines[0].put(left + 2, "what she sends", style("dim"))
+    row = 1
+    by_name = {m.name: key for key, m in picture.messages.items()}
+    for message_name, signal_name in SAYS:
+        key = by_name.get(message_name)
+        tally = picture.census.get(key) if key is not None else None
+        if key is None or tally is None or row >= here.height:
+            continue
+        signal = picture.messages[key].signal(signal_name)
+        if signal is None:
+            continue
+        lines[row].put(left + 2, message_name, style("dim"), 18)
+        lines[row].put(left + 21, signal_name, style("sea"), 14)
+        value = signal.words(tally.payload) or "—"
+        lines[row].put(left + 36, value, style("strong", bold=True), here.width - left - 37)
+        row += 1

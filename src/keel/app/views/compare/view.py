@@ -1,28 +1,31 @@
-"""Compare: what is different? Two recordings, or two spans of one: ranked differences, both sides one key away."""
+"""The Compare view: two recordings, or two spans of one: ranked differences, both sides one key away."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Literal
 
-from textual import events
-from textual.message import Message
-
-from keel.app.desk.picture import Picture
+from keel.app.frame.action import Action, moves
+from keel.app.frame.helm import Choice, Helm, Here, Offer
+from keel.app.frame.other_recordings import choose_recording
+from keel.app.frame.view import View
 from keel.app.paint import words
 from keel.app.paint.canvas import Line
-from keel.app.paint.listed import Listed
+from keel.app.paint.memo import Memo
 from keel.app.paint.plots import Plot, Plots, draw_plots
 from keel.app.paint.strokes import bar
-from keel.app.paint.table import Column, fit, grow, window
-from keel.compare.buses import BusPairs
+from keel.app.paint.table import Column, fit, grow, header, row_line, window, write_cells
+from keel.app.shared.state import State
+from keel.app.views.compare.choices import CompareChoices, Task
+from keel.app.views.compare.offers import offers_of
+from keel.app.views.compare.run import Which, place_of
+from keel.app.views.compare.wants import Compared, CompareWant
 from keel.compare.difference import Difference
 from keel.compare.differences import Comparison
 from keel.compare.drawn import courses_of
+from keel.compare.report import kind_words
 from keel.compare.sides import AlignBy
 from keel.model.identity import key_words
-from keel.model.span import Span
 
 COLUMNS = (
     Column("bar", "score", 8, drop=3),
@@ -35,289 +38,301 @@ COLUMNS = (
 )
 ALIGNMENTS: tuple[AlignBy, ...] = ("start", "mark", "traffic")
 DRAWN = 12
-Pairs = tuple[tuple[str, str], ...]
+DRAWN_FROM = 22
+"""So high a view must be to have a drawing below the list."""
 
 
 @dataclass(frozen=True)
-class Task:
-    """What is to be compared: ``a`` of ``home`` with ``b`` of ``other``, or of the same if that is None.
+class Layout:
+    """Where everything stands: the first row of the list, how many there are, the one in hand, the drawing's rows."""
 
-    ``buses`` say which bus of the first is which of the other, where a person said it.
-    """
-
-    home: Path | None
-    other: Path | None
-    a: Span | None
-    b: Span | None
-    align: AlignBy
-    ask: str
-    buses: Pairs = ()
+    first_row: int
+    room: int
+    top: int
+    cursor: int
+    below: int
 
 
-class CompareView(Listed):
+class CompareView(View):
     """The view."""
 
-    @dataclass
-    class Run(Message):
-        """A comparison is wanted."""
-
-        task: Task
-
-    @dataclass
-    class WithWhich(Message):
-        """Another recording is to be chosen."""
-
-    @dataclass
-    class Match(Message):
-        """Which bus is which is to be said."""
-
-        buses: BusPairs
-
-    @dataclass
-    class Jump(Message):
-        """To the frames of a difference, on one side."""
-
-        side: Literal["a", "b"]
-        difference: Difference
-
     def __init__(self) -> None:
-        super().__init__(id="compare")
-        self.picture: Picture | None = None
-        self.home: Path | None = None
-        self.asked: Task | None = None
-        self.found: Comparison | None = None
-        self.running = False
-        self.first_span: Span | None = None
-        self._cursor = self._top = 0
-        self._first_row = 5
-        self._drawn: tuple[object, Plots | None, str] | None = None
+        self._drawn: Memo[tuple[str, Plots | None]] = Memo()
+        self.actions = (
+            *moves(self.move, lambda helm: self._layout(helm.here).room),
+            Action(("enter",), "enter", "to this", "To the frames of this side", lambda helm: self._jump(helm, "this")),
+            Action(("b",), "b", "to other", "To the frames of the other side", lambda helm: self._jump(helm, "other")),
+            Action(("w",), "w", "with", "Compare with another recording", self.choose_other),
+            Action(("s",), "s", "spans", "Take the lens as this side, then as the other", self.take_span),
+            Action(("u",), "u", "buses", "Say which bus of one is which of the other", self.choose_buses),
+            Action(("t",), "t", "align", "Align by start, by mark, or by what happens in the traffic", self.next_align),
+            Action(("R",), "R", "", "Compare again", self.again),
+            Action(("escape",), "esc", "", "Give up comparing", self.give_up),
+        )
 
-    def show(self, picture: Picture) -> None:
-        """Show another moment; what was compared stays until it is run again, or the ask is another."""
-        self.picture = picture
-        asked = self.asked
-        if asked is not None and asked.home == self.home and asked.ask != picture.wish.ask and not self.running:
-            self._run(asked.other, asked.a, asked.b, asked.align, asked.buses)
-        self.repaint()
+    def _choices(self, here: Here) -> CompareChoices:
+        """The choices that are of this recording; those of another are not of it."""
+        choices = here.state.of(CompareChoices)
+        return choices if choices.home == here.state.folder else CompareChoices(home=here.state.folder)
 
-    def _run(
-        self,
-        other: Path | None,
-        a: Span | None,
-        b: Span | None,
-        align: AlignBy,
-        buses: Pairs = (),
-    ) -> None:
-        ask = self.picture.wish.ask if self.picture else ""
-        self.asked = Task(self.home, other, a, b, align, ask, buses)
-        self.running = True
-        self.post_message(self.Run(self.asked))
-        self.repaint()
+    def wants(self, here: Here) -> CompareWant:
+        """The comparison that was asked for."""
+        choices = self._choices(here)
+        return CompareWant(choices.task, choices.again)
 
-    def take(self, found: Comparison | None) -> None:
-        """What came of it; None when it was given up."""
-        self.running = False
-        if found is not None:
-            self.found = found
-            self._cursor = self._top = 0
-        self.repaint()
+    def at_first(self) -> CompareWant:
+        """Nothing before somebody asks."""
+        return CompareWant()
 
-    @property
-    def difference(self) -> Difference | None:
+    # What is in hand.
+
+    def _found(self, here: Here) -> Comparison | None:
+        compared = here.picture.part(Compared)
+        return compared.found if compared is not None and self._choices(here).task is not None else None
+
+    def _layout(self, here: Here) -> Layout:
+        found, choices = self._found(here), self._choices(here)
+        rows = found.differences if found is not None else ()
+        above = 3 + (1 if found is not None and found.both.words else 0)
+        # What the list leaves free is the drawing's.
+        below = max(min(DRAWN, here.height - 12), here.height - above - 2 - len(rows))
+        below = below if here.height >= DRAWN_FROM else 0
+        first_row = above + 2
+        room = max(here.height - first_row - below, 1)
+        cursor = next((i for i, d in enumerate(rows) if d == choices.in_hand), 0)
+        return Layout(first_row, room, window(cursor, choices.top, room, len(rows)), cursor, below)
+
+    def difference(self, here: Here) -> Difference | None:
         """The difference in hand."""
-        rows = self.found.differences if self.found else ()
-        return rows[self._cursor] if self._cursor < len(rows) else None
-
-    def compare_with(self, other: Path) -> None:
-        """Compare all that the lens shows with another recording."""
-        lens = self.picture.wish.lens if self.picture else None
-        self._run(other, lens, None, self.asked.align if self.asked else "start")
+        found = self._found(here)
+        return found.differences[self._layout(here).cursor] if found is not None and found.differences else None
 
     # Painting.
 
-    def paint(self, width: int, height: int) -> list[Line]:
+    def paint(self, here: Here) -> list[Line]:
         """Sides, differences, the one in hand drawn."""
-        if self.picture is None:
-            return []
-        lines = [self._title(width)]
-        if self.found is None:
-            return lines + self._how_to(width)
-        lines += self._sides(width)
-        rows = self.found.differences
+        found, layout = self._found(here), self._layout(here)
+        compared = here.picture.part(Compared) or Compared()
+        lines = [self._title(here, compared, found)]
+        if compared.errand.trouble:
+            lines += [here.line(), here.line()]
+            lines[-1].put(4, f"✕ {compared.errand.trouble}", here.style("coral"), here.width - 6)
+        if found is None:
+            return lines + _how_to(here)
+        lines += _sides(here, found)
+        rows = found.differences
         if not rows:
-            empty = [self.line(width) for _ in range(4)]
-            problem = self.found.both.problem
+            empty = [here.line() for _ in range(4)]
+            problem = found.both.problem
             said = f"Not compared: {problem}" if problem else "No difference beyond what chance makes."
-            empty[1].put(4, said, self.palette.style("strong", bold=True), width - 6)
+            empty[1].put(4, said, here.style("strong", bold=True), here.width - 6)
             text = "t lays them over each other in another way; an ask narrows or widens what is compared."
-            empty[3].put(4, text, self.palette.style("dim"))
+            empty[3].put(4, text, here.style("dim"))
             return lines + empty
-        # What the list leaves free is the drawing's.
-        below = max(min(DRAWN, height - 12), height - len(lines) - 2 - len(rows)) if height >= 22 else 0
-        lines.append(self.line(width))
-        columns = grow(fit(COLUMNS, width - 4), "why", max(width - 4 - sum(c.width + 1 for c in COLUMNS), 0))
-        head = self.line(width)
-        for column, at in columns:
-            head.put(2 + at, column.title, self.palette.style("dim"), column.width, column.right)
-        lines.append(head)
-        self._first_row = len(lines)
-        room = max(height - len(lines) - below, 1)
-        self._top = window(self._cursor, self._top, room, len(rows))
-        for i in range(self._top, min(self._top + room, len(rows))):
-            lines.append(self._row(rows[i], i == self._cursor, columns, width))
-        while len(lines) < height - below:
-            lines.append(self.line(width))
-        if below:
-            lines += self._drawing(width, below)
-        return lines
+        lines.append(here.line())
+        buses = max((len(d.bus) for d in rows), default=1)
+        sized = tuple(replace(c, width=min(max(4, buses + 2), 14)) if c.name == "bus" else c for c in COLUMNS)
+        columns = grow(fit(sized, here.width - 4), "why", max(here.width - 4 - sum(c.width + 1 for c in sized), 0))
+        lines.append(header(here.palette, here.width, columns, 2))
+        for i in range(layout.top, min(layout.top + layout.room, len(rows))):
+            lines.append(_row(here, found, rows[i], i == layout.cursor, columns))
+        while len(lines) < here.height - layout.below:
+            lines.append(here.line())
+        return lines + self._drawing(here, found, rows[layout.cursor], layout.below) if layout.below else lines
 
-    def _title(self, width: int) -> Line:
-        line = self.line(width)
-        style = self.palette.style
+    def _title(self, here: Here, compared: Compared, found: Comparison | None) -> Line:
+        line, style, choices = here.line(), here.style, self._choices(here)
         at = line.put(2, "what is different?", style("strong", bold=True)) + 3
-        if self.running:
+        if compared.errand.running:
             line.put(at, "comparing… (esc gives up)", style("brass"))
-        elif self.found is not None:
-            count = len(self.found.differences)
-            text = f"{count} difference{'s' if count != 1 else ''}, aligned {self.found.alignment.words}"
-            line.put(at, text, style("dim"), max(width - at - 1, 0))
-        elif self.first_span is not None and self.picture is not None:
-            span, zero = self.first_span, self.picture.whole.start
+        elif compared.errand.given_up:
+            line.put(at, "given up; R compares again", style("brass"))
+        elif choices.first_span is not None:
+            span, zero = choices.first_span, here.picture.whole.start
             low, high = (words.seconds(t - zero, 1) for t in (span.start, span.end))
-            text = f"A is {low}–{high} s; move the lens, then s again"
-            line.put(at, text, style("brass"))
+            line.put(at, f"this side is {low}–{high} s; move the lens, then s again", style("brass"))
+        elif found is not None:
+            count = len(found.differences)
+            text = f"{count} difference{'s' if count != 1 else ''}, aligned {found.alignment.words}"
+            line.put(at, text, style("dim"), max(here.width - at - 1, 0))
         return line
 
-    def _sides(self, width: int) -> list[Line]:
-        assert self.found is not None
-        lines = []
-        for letter, side, role in (("A", self.found.a, "sea"), ("B", self.found.b, "brass")):
-            line = self.line(width)
-            at = line.put(2, letter, self.palette.style(role, bold=True)) + 2
-            at = line.put(at, side.name, self.palette.style("text"), min(len(side.name), 30)) + 3
-            zero = side.snapshot.span.start
-            span = f"{words.seconds(side.span.start - zero, 1)}–{words.seconds(side.span.end - zero, 1)} s"
-            at = line.put(at, f"{span}   {words.count(len(side.matches))} frames", self.palette.style("dim")) + 3
-            lines.append(line)
-        said = "; ".join(self.found.both.words)
-        if said:
-            line = self.line(width)
-            line.put(5, f"{said}   u says otherwise" if self.found.buses.words else said, self.palette.style("brass"))
-            lines.append(line)
-        return lines
+    def _drawing(self, here: Here, found: Comparison, difference: Difference, height: int) -> list[Line]:
+        def draw() -> tuple[str, Plots | None]:
+            title, courses = courses_of(found, difference, (here.width - 12) * 2)
+            plots = [Plot(side, e.signal, e) for side, e in courses]
+            return title, Plots(plots, (), 0, found.a.span.start, False) if plots else None
 
-    def _how_to(self, width: int) -> list[Line]:
-        steps = (
-            ("w", "compare this recording with another one"),
-            ("s", "or take the lens as side A, move the lens, and s again takes it as side B"),
-            ("t", "how their times go over each other: by start, by mark, by what happens in the traffic"),
-            ("/", "an ask narrows what is compared, on both sides"),
-        )
-        lines = [self.line(width)]
-        for key, text in steps:
-            line = self.line(width)
-            line.put(4, key, self.palette.style("brass", bold=True))
-            line.put(8, text, self.palette.style("text"))
-            lines.append(line)
-        return lines
-
-    def _row(self, d: Difference, picked: bool, columns: list[tuple[Column, int]], width: int) -> Line:
-        style = self.palette.style
-        on = "raised" if picked else "ink"
-        line = self.line(width, on)
-        if picked:
-            line.put(0, "▌", style("brass", on))
-        assert self.found is not None
-        cells = {
-            "bar": (bar(d.score, 8), "sea"),
-            "score": (f"{d.score:.2f}", "text"),
-            "kind": (d.kind.replace("_", " "), "coral" if d.kind in ("faults", "check") else "text"),
-            "bus": (f" {d.bus}", self.palette.bus(d.key >> 56) if d.key is not None else "dim"),
-            "id": (key_words(d.key) if d.key is not None else "", "strong"),
-            "name": (self.found.name(d.key) or "—", "text"),
-            "why": (d.why, "dim"),
-        }
-        for column, at in columns:
-            text, role = cells[column.name]
-            line.put(2 + at, text, style(role, on), column.width, column.right)
-        return line
-
-    def _drawing(self, width: int, height: int) -> list[Line]:
-        difference, found = self.difference, self.found
-        if difference is None or found is None:
-            return []
-        stamp = (id(found), difference, width)
-        if self._drawn is None or self._drawn[0] != stamp:
-            title, courses = courses_of(found, difference, (width - 12) * 2)
-            plots = [Plot(letter, e.signal, e) for letter, e in courses]
-            what = Plots(plots, (), 0, found.a.span.start, False) if plots else None
-            self._drawn = (stamp, what, title)
-        _, what, title = self._drawn
-        line = self.line(width)
-        at = line.put(2, title, self.palette.style("strong", bold=True)) + 3
-        line.put(at, f"A {difference.a}   B {difference.b}", self.palette.style("dim"), max(width - at - 1, 0))
-        return [line, *draw_plots(self.palette, width, height - 1, what)] if what is not None else [line]
+        title, what = self._drawn.of((found, difference, here.width), draw)
+        line = here.line()
+        at = line.put(2, title, here.style("strong", bold=True)) + 3
+        line.put(at, f"this {difference.a}   other {difference.b}", here.style("dim"), max(here.width - at - 1, 0))
+        return [line, *draw_plots(here.palette, here.width, height - 1, what)] if what is not None else [line]
 
     # What people do here.
 
-    def move(self, by: int) -> None:
+    def _choose(self, helm: Helm, words: str, choices: CompareChoices, joins: bool = False) -> None:
+        helm.change(words, helm.state.having(replace(choices, home=helm.state.folder)), joins)
+
+    def _ask_for(self, helm: Helm, words: str, task: Task) -> None:
+        self._choose(helm, words, replace(self._choices(helm.here), task=task, first_span=None, in_hand=None, top=0))
+
+    def move(self, helm: Helm, by: int) -> None:
         """Take another difference in hand."""
-        count = len(self.found.differences) if self.found else 0
-        if count:
-            self._cursor = min(max(self._cursor + by, 0), count - 1)
-        self.repaint()
+        found, layout = self._found(helm.here), self._layout(helm.here)
+        if found is not None and found.differences:
+            self._take(helm, found, min(max(layout.cursor + by, 0), len(found.differences) - 1))
 
-    def do_with_other(self) -> None:
+    def _take(self, helm: Helm, found: Comparison, cursor: int) -> None:
+        layout = self._layout(helm.here)
+        top = window(cursor, layout.top, layout.room, len(found.differences))
+        choices = replace(self._choices(helm.here), in_hand=found.differences[cursor], top=top)
+        self._choose(helm, "row", choices, joins=True)
+
+    def choose_other(self, helm: Helm) -> None:
         """Choose the other recording."""
-        self.post_message(self.WithWhich())
 
-    def do_spans(self) -> None:
+        def compare_with(other: Path) -> None:
+            old = self._choices(helm.here).task
+            align = old.align if old is not None else "start"
+            self._ask_for(helm, f"compare with {other.stem}", Task(other, helm.state.lens, None, align))
+
+        choose_recording(helm, "compare with", compare_with)
+
+    def take_span(self, helm: Helm) -> None:
         """Take the lens as a side."""
-        if self.picture is None:
-            return
-        lens = self.picture.lens
-        if self.first_span is None or self.first_span == lens:
-            self.first_span = lens
-            self.found = None
+        choices, lens = self._choices(helm.here), helm.here.picture.lens
+        first = choices.first_span
+        if first is None or first == lens:
+            self._choose(helm, "this side", replace(choices, first_span=lens))
         else:
-            first, self.first_span = self.first_span, None
-            self._run(None, first, lens, self.asked.align if self.asked else "start")
-        self.repaint()
+            align = choices.task.align if choices.task is not None else "start"
+            self._ask_for(helm, "compare two spans", Task(None, first, lens, align))
 
-    def do_align(self) -> None:
+    def next_align(self, helm: Helm) -> None:
         """The next way to lay them over each other."""
-        task = self.asked
-        if task is None:
-            return
-        following = ALIGNMENTS[(ALIGNMENTS.index(task.align) + 1) % len(ALIGNMENTS)]
-        self._run(task.other, task.a, task.b, following, task.buses)
-
-    def do_match(self) -> None:
-        """Say which bus is which."""
-        if self.found is not None:
-            self.post_message(self.Match(self.found.buses))
-
-    def match(self, ours: str, theirs: str) -> None:
-        """Take a bus of the first side for one of the second, or for none; compare again."""
-        task = self.asked
+        task = self._choices(helm.here).task
         if task is not None:
-            kept = tuple(pair for pair in task.buses if pair[1] != theirs and (not ours or pair[0] != ours))
-            self._run(task.other, task.a, task.b, task.align, (*kept, (ours, theirs)))
+            following = ALIGNMENTS[(ALIGNMENTS.index(task.align) + 1) % len(ALIGNMENTS)]
+            self._ask_for(helm, f"align by {following}", replace(task, align=following))
 
-    def do_jump_a(self) -> None:
-        """To the frames of side A."""
-        if self.difference is not None:
-            self.post_message(self.Jump("a", self.difference))
+    def choose_buses(self, helm: Helm) -> None:
+        """Say which bus is which."""
+        found, task = self._found(helm.here), self._choices(helm.here).task
+        if found is None or task is None:
+            return
+        buses, asked = found.buses, task
+        choices = [
+            Choice(f"{i},{j}", f"{'●' if buses.partners[j] == i else '○'} this bus {ours} is the other's {theirs}")
+            for i, ours in enumerate(buses.a)
+            for j, theirs in enumerate(buses.b)
+        ]
+        choices += [
+            Choice(f",{j}", f"{'●' if buses.partners[j] is None else '○'} the other's bus {theirs} is none of this")
+            for j, theirs in enumerate(buses.b)
+        ]
 
-    def do_jump_b(self) -> None:
-        """To the frames of side B."""
-        if self.difference is not None:
-            self.post_message(self.Jump("b", self.difference))
+        def chosen(answer: str) -> None:
+            i, _, j = answer.partition(",")
+            ours, theirs = buses.a[int(i)] if i else "", buses.b[int(j)]
+            kept = tuple(pair for pair in asked.buses if pair[1] != theirs and (not ours or pair[0] != ours))
+            self._ask_for(helm, "which bus is which", replace(asked, buses=(*kept, (ours, theirs))))
 
-    def on_click(self, event: events.Click) -> None:
+        helm.windows.choose("which bus is which?", choices, chosen)
+
+    def again(self, helm: Helm) -> None:
+        """Compare again; not a change to undo."""
+        choices = self._choices(helm.here)
+        helm.quietly(helm.state.having(replace(choices, again=choices.again + 1)))
+
+    def give_up(self, helm: Helm) -> None:
+        """Give up comparing."""
+        if not helm.give_up():
+            helm.tell("nothing is being compared", 2)
+
+    def _jump(self, helm: Helm, which: Which) -> None:
+        """To the frames of one side; another recording is opened for it."""
+        from keel.ask.narrowing import of_key
+
+        found, difference, task = self._found(helm.here), self.difference(helm.here), self._choices(helm.here).task
+        if found is None or difference is None or task is None:
+            return
+        side = found.a if which == "this" else found.b
+        key, number = place_of(found, which, difference)
+        if key is None and number is None:
+            helm.tell("there are no such frames on this side", 3)
+            return
+        ask = str(of_key(key, side.bus(key))) if key is not None else ""
+        if which == "this" or task.other is None:
+            state = replace(helm.state, view="frames", ask=ask, lens=None, pick=key, frame=number)
+        else:
+            state = State(folder=task.other, view="frames", ask=ask, pick=key, frame=number, own=helm.state.own)
+        helm.change("jump", state)
+
+    def offers(self, here: Here) -> list[Offer]:
+        """The report."""
+        found = self._found(here)
+        return offers_of(here, found) if found is not None else []
+
+    def click(self, helm: Helm, x: int, y: int, again: bool) -> None:
         """Take the clicked difference in hand."""
-        row = self._top + event.y - self._first_row
-        if event.y >= self._first_row and self.found is not None and row < len(self.found.differences):
-            self.move(row - self._cursor)
-            if event.chain == 2:
-                self.do_jump_a()
+        found, layout = self._found(helm.here), self._layout(helm.here)
+        row = layout.top + y - layout.first_row
+        in_list = layout.first_row <= y < layout.first_row + layout.room
+        if in_list and found is not None and row < len(found.differences):
+            self._take(helm, found, row)
+            if again:
+                self._jump(helm, "this")
+
+    def wheel(self, helm: Helm, by: int) -> None:
+        """Another difference."""
+        self.move(helm, 1 if by > 0 else -1)
+
+
+def _sides(here: Here, found: Comparison) -> list[Line]:
+    lines = []
+    for name, side, role in (("this", found.a, "sea"), ("other", found.b, "brass")):
+        line = here.line()
+        at = line.put(2, name, here.style(role, bold=True), 5) + 2
+        at = line.put(at, side.name, here.style("text"), min(len(side.name), 30)) + 3
+        zero = side.snapshot.span.start
+        span = f"{words.seconds(side.span.start - zero, 1)}–{words.seconds(side.span.end - zero, 1)} s"
+        line.put(at, f"{span}   {words.count(len(side.matches))} frames", here.style("dim"))
+        lines.append(line)
+    said = "; ".join(found.both.words)
+    if said:
+        line = here.line()
+        line.put(9, f"{said}   u says otherwise" if found.buses.words else said, here.style("brass"))
+        lines.append(line)
+    return lines
+
+
+def _how_to(here: Here) -> list[Line]:
+    steps = (
+        ("w", "compare this recording with another one"),
+        ("s", "or take the lens as this side, move the lens, and s again takes it as the other"),
+        ("t", "how their times go over each other: by start, by mark, by what happens in the traffic"),
+        ("/", "an ask narrows what is compared, on both sides"),
+    )
+    lines = [here.line()]
+    for key, text in steps:
+        line = here.line()
+        line.put(4, key, here.style("brass", bold=True))
+        line.put(8, text, here.style("text"))
+        lines.append(line)
+    return lines
+
+
+def _row(here: Here, found: Comparison, d: Difference, in_hand: bool, columns: list[tuple[Column, int]]) -> Line:
+    line, on = row_line(here.palette, here.width, in_hand)
+    cells = {
+        "bar": (bar(d.score, 8), "sea"),
+        "score": (f"{d.score:.2f}", "text"),
+        "kind": (kind_words(d.kind), "coral" if d.kind in ("faults", "check") else "text"),
+        "bus": (f" {d.bus}", here.palette.bus(d.key >> 56) if d.key is not None else "dim"),
+        "id": (key_words(d.key) if d.key is not None else "", "strong"),
+        "name": (found.name(d.key) or "—", "text"),
+        "why": (d.why, "dim"),
+    }
+    write_cells(here.palette, line, columns, 2, cells, on, "id")
+    return line

@@ -1,25 +1,26 @@
-"""Frames: what happened, in order? The frames that the ask and the lens leave, and the anatomy of one."""
+"""The Frames view: what ask and lens leave, in order, and the frame in hand taken apart beside it."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from textual import events
-from textual.message import Message
-
+from keel.app.desk.edits import note_on
 from keel.app.desk.frame_pages import Page, fetch, next_fault, recent, terms_of
-from keel.app.desk.picture import Picture
+from keel.app.frame.action import Action, moves
+from keel.app.frame.helm import Helm, Here
+from keel.app.frame.steering import narrow
+from keel.app.frame.view import View
 from keel.app.paint import words
 from keel.app.paint.canvas import Line
-from keel.app.paint.listed import Listed
+from keel.app.paint.memo import Memo
 from keel.app.paint.nothing import nothing_lines
-from keel.app.paint.payload_cell import next_form, write_payload
-from keel.app.paint.ribbon import kept_words
-from keel.app.paint.table import Column, fit, grow
+from keel.app.paint.payload_cell import SIZES, next_form
+from keel.app.paint.table import Column, fit, grow, header, width_of, window
 from keel.app.views.frames.anatomy import Subject, anatomy
-from keel.model.faults import Fault
-from keel.model.frames import Flag
-from keel.model.identity import format_ident
+from keel.app.views.frames.choices import FramesChoices
+from keel.app.views.frames.going import goal_of
+from keel.app.views.frames.row import frame_line
 
 ANATOMY_WIDTH = 49
 ANATOMY_FROM = 130
@@ -30,8 +31,8 @@ COLUMNS = (
     Column("clock", "clock UTC", 15, True, drop=9),
     Column("elapsed", "elapsed s", 12, True, drop=9),
     Column("zeroed", "from zero", 15, True, drop=9),
-    Column("shown", "since shown", 11, True),
-    Column("same", "same id", 11, True),
+    Column("shown", "Δ row", 11, True),
+    Column("same", "Δ same id", 11, True),
     Column("bus", "bus", 3, drop=3),
     Column("id", "identifier", 10, True),
     Column("name", "name", 14, drop=6),
@@ -40,337 +41,321 @@ COLUMNS = (
     Column("payload", "payload", 23),
     Column("kept", "kept signals", 16, drop=5),
 )
+YIELDING = ("zeroed", "clock", "elapsed", "shown", "dir", "name", "kept", "bus", "number", "len")
+"""The order in which columns give way until the payloads fit; the time that is chosen stays."""
 
 
-class Frames(Listed):
+@dataclass(frozen=True)
+class Layout:
+    """Where everything stands: the rank of the first frame shown and of the one in hand, rows, the list's width."""
+
+    top: int
+    cursor: int
+    rows: int
+    table: int
+    follows: bool
+
+
+class Frames(View):
     """The view."""
 
-    @dataclass
-    class Picked(Message):
-        """A frame was taken in hand."""
-
-        key: int
-        number: int
+    counts = False
 
     def __init__(self) -> None:
-        super().__init__(id="frames")
-        self.picture: Picture | None = None
-        self.following = True
-        self.cursor = 0
-        self._top = 0
-        self._seen = 0
-        self._form = "hex"
-        self._time = "elapsed"
-        self.zero: int | None = None
-        self._page: tuple[object, Page] | None = None
-        self._goal: int | None = None
-        self._noted: tuple[object, dict[int, str]] | None = None
-        self._shift = 0
+        self._page: Memo[Page] = Memo()
+        self._notes: Memo[dict[int, str]] = Memo()
+        self.actions = (
+            Action(("space",), "space", "follow", "Follow the newest frame, or stop following", self.turn_following),
+            *moves(self.move, lambda helm: self.layout(helm.here).rows),
+            Action(("left",), "←", "", "Earlier bytes of the payloads", self._shift(-1)),
+            Action(("right",), "→", "", "Later bytes of the payloads", self._shift(1)),
+            Action(("n",), "n N", "match", "The next frame that meets the ask", lambda helm: self.move(helm, 1)),
+            Action(("N",), "N", "", "The frame before that meets the ask", lambda helm: self.move(helm, -1)),
+            Action(("f",), "f F", "fault", "The next faulty frame", lambda helm: self._to_fault(helm, True)),
+            Action(("F",), "F", "", "The faulty frame before", lambda helm: self._to_fault(helm, False)),
+            Action(("t",), "t", "times", "Time as clock, elapsed, or from zero", self.next_time),
+            Action(("z",), "z", "zero", "Set zero at the frame in hand, or back to the beginning", self.set_zero),
+            Action(("colon",), ":", "go to", "Go to a frame by its number, or to a time", self.ask_where),
+            Action(("c",), "c", "note", "Write a note on the frame in hand", self.write_note),
+            Action(("x",), "x", "hex bits", "Payload as hex, bits, decimal or text", self.next_form),
+            Action(("a",), "a", "anatomy", "Take the frame in hand apart beside the list, or not", self.turn_anatomy),
+            Action(("o",), "o", "only", "Only this, or not this", lambda helm: narrow(helm, self.terms(helm.here))),
+        )
 
-    @property
-    def rows(self) -> int:
-        """Frames that fit."""
-        return max(self.size.height - 1, 1)
+    # Where everything stands.
 
-    def show(self, picture: Picture) -> None:
-        """Show another moment: follow, or stay where we are although more came."""
-        old, self.picture = self.picture, picture
-        if old is None and not picture.snapshot.live:
-            # Nothing comes any more: begin at the beginning.
-            self.following = False
-        count = len(picture.matches)
-        asked_anew = old is None or (old.wish.ask, old.wish.lens) != (picture.wish.ask, picture.wish.lens)
-        if self._goal is not None:
-            self.go_to(self._goal)
-        elif asked_anew and not self.following and old is not None and len(old.matches) > self.cursor:
-            number = int(old.matches.numbers(self.cursor, self.cursor + 1)[0])
-            self.go_to(number)
-        if self.following:
-            self.cursor = max(count - 1, 0)
-            self._top = max(count - self.rows, 0)
-            self._seen = count
-        elif asked_anew:
-            self._seen = count
-        self.cursor = min(self.cursor, max(count - 1, 0))
-        self._keep_in_sight()
-        self.repaint()
+    def layout(self, here: Here) -> Layout:
+        """What stands where."""
+        picture, state, choices = here.picture, here.state, here.state.of(FramesChoices)
+        rows, count = max(here.height - 1, 1), len(picture.matches)
+        aside = ANATOMY_WIDTH if here.width >= ANATOMY_FROM and choices.anatomy else 0
+        if aside and here.width > 190:
+            aside += 22
+        last = max(count - 1, 0)
+        if state.frame is None:
+            follows = picture.was_live
+            cursor = last if follows else 0
+            top = max(count - rows, 0) if follows else 0
+        else:
+            follows = False
+            cursor = min(picture.matches.rank(state.frame), last)
+            top = cursor - rows // 2 if choices.top is None else picture.matches.rank(choices.top)
+        return Layout(window(cursor, top, rows, count), cursor, rows, here.width - aside, follows)
 
-    def go_to(self, number: int) -> None:
-        """Take a frame in hand by its number, or the nearest after it that matches."""
-        self._goal = number
-        picture = self.picture
-        if picture is None:
-            return
-        self._goal = None
-        self.following = False
-        self.cursor = min(picture.matches.rank(number), max(len(picture.matches) - 1, 0))
-        self._top = max(self.cursor - self.rows // 2, 0)
-        self._seen = len(picture.matches)
-        self._keep_in_sight()
-        self.repaint()
-
-    def expect(self, number: int) -> None:
-        """Go to a frame as soon as the picture of a changed ask is there."""
-        self.following = False
-        self._goal = number
-
-    @property
-    def number_in_hand(self) -> int | None:
-        """The number of the frame in hand."""
-        if self.picture is None or not len(self.picture.matches):
-            return None
-        return int(self.picture.matches.numbers(self.cursor, self.cursor + 1)[0])
-
-    def _keep_in_sight(self) -> None:
-        count = len(self.picture.matches) if self.picture else 0
-        if self.cursor < self._top:
-            self._top = self.cursor
-        elif self.cursor >= self._top + self.rows:
-            self._top = self.cursor - self.rows + 1
-        self._top = max(min(self._top, count - self.rows), 0)
-
-    def page(self) -> Page:
+    def page(self, here: Here, layout: Layout) -> Page:
         """The frames on the screen."""
-        assert self.picture is not None
-        name = (id(self.picture.matches), self._top, self.rows)
-        if self._page is None or self._page[0] != name:
-            self._page = (name, fetch(self.picture, self._top, self.rows))
-        return self._page[1]
+        made_of = (here.picture.matches, layout.top, layout.rows)
+        return self._page.of(made_of, lambda: fetch(here.picture, layout.top, layout.rows))
 
-    def paint(self, width: int, height: int) -> list[Line]:
+    def number(self, here: Here) -> int | None:
+        """The number of the frame in hand."""
+        matches, cursor = here.picture.matches, self.layout(here).cursor
+        return int(matches.numbers(cursor, cursor + 1)[0]) if len(matches) else None
+
+    def pick(self, here: Here) -> int | None:
+        """The identifier of the frame in hand."""
+        layout = self.layout(here)
+        if not len(here.picture.matches):
+            return None
+        return int(self.page(here, layout).batch.keys()[layout.cursor - layout.top])
+
+    def moment(self, here: Here) -> int | None:
+        """When the frame in hand was, unless the newest are followed."""
+        number = self.number(here)
+        if number is None or self.layout(here).follows:
+            return None
+        return int(here.picture.snapshot.rows(number, number + 1).time[0])
+
+    def standing(self, here: Here) -> tuple[str, ...]:
+        """Where the frame in hand stands among the matches."""
+        count, layout = len(here.picture.matches), self.layout(here)
+        if not count:
+            return ()
+        said = (f"frame {words.count(layout.cursor + 1)} of {words.count(count)}",)
+        return (*said, "following the newest") if layout.follows and here.picture.snapshot.live else said
+
+    # Painting.
+
+    def paint(self, here: Here) -> list[Line]:
         """Header and rows, and beside them the anatomy."""
-        picture = self.picture
-        style = self.palette.style
-        if picture is None or not len(picture.matches):
-            return nothing_lines(self.palette, width, picture)
-        self._keep_in_sight()
-        aside = ANATOMY_WIDTH if width >= ANATOMY_FROM else 0
-        if aside and width > 190:
-            aside = ANATOMY_WIDTH + 22
-        table = width - aside
-        page = self.page()
-        columns = self._columns(table, page)
-        lines = [self._header(columns, width)]
+        picture = here.picture
+        if not len(picture.matches):
+            return nothing_lines(here.palette, here.width, picture)
+        choices, layout = here.state.of(FramesChoices), self.layout(here)
+        page = self.page(here, layout)
+        columns = self._columns(here, layout.table, page, choices)
+        titles = {"payload": f"payload, {choices.form}"}
+        lines = [header(here.palette, here.width, columns, 2, titles)]
+        notes = self._noted(here)
         for i in range(len(page.numbers)):
-            lines.append(self._row(picture, page, i, columns, width, table))
-        while len(lines) < height:
-            lines.append(self.line(width))
-        if aside:
-            self._beside(lines, page, picture, table, aside, height)
-        newer = len(picture.matches) - self._seen
-        if newer > 0 and not self.following:
-            text = f" ↓ {words.count(newer)} newer · space follows "
-            lines[-1].put(table - len(text) - 3, text, style("ink", "brass", True))
+            in_hand = page.top + i == layout.cursor
+            lines.append(frame_line(here, page, i, columns, layout.table, in_hand, choices, notes))
+        while len(lines) < here.height:
+            lines.append(here.line())
+        if layout.table < here.width:
+            self._beside(here, lines, page, layout, notes)
+        self._say_newer(here, lines[-1], layout, choices)
         return lines
 
-    def _columns(self, width: int, page: Page) -> list[tuple[Column, int]]:
-        kept = self.picture is not None and any(
-            s.found
-            for k in set(page.batch.keys().tolist())
-            for m in [self.picture.messages.get(k)]
-            if m
-            for s in m.signals
-        )
-        # Bits need the room.
-        without = {"name" if self._form == "bits" else "", "" if kept else "kept"}
-        wanted = tuple(self._sized(c) for c in COLUMNS if c.name not in without)
-        placed = fit(wanted, width - 4)
+    def _columns(self, here: Here, width: int, page: Page, choices: FramesChoices) -> list[tuple[Column, int]]:
+        picture = here.picture
+        seen = [picture.messages[k] for k in set(page.batch.keys().tolist()) if k in picture.messages]
+        kept = any(s.found for message in seen for s in message.signals)
+        wanted = [self._sized(here, c, choices) for c in COLUMNS if kept or c.name != "kept"]
+        long = max((len(page.batch.payload(i)) for i in range(len(page.numbers))), default=8)
+        needs = long * SIZES[choices.form] - (0 if choices.form == "text" else 1)
+        least = min(needs, 8 * SIZES[choices.form] - 1)
+        for name in YIELDING:
+            # Columns give way until eight bytes fit, but for what says when and who.
+            if sum(c.width + 1 for c in wanted) - _width(wanted, "payload") + least <= width - 4:
+                break
+            if name != choices.time:
+                wanted = [c for c in wanted if c.name != name]
+        wanted = [replace(c, width=max(c.width, least)) if c.name == "payload" else c for c in wanted]
+        placed = fit(tuple(wanted), width - 4)
         spare = width - 4 - placed[-1][1] - placed[-1][0].width
         if spare > 0:
-            placed = grow(placed, "payload", min(spare, 170))
-        return placed
+            placed = grow(placed, "payload", min(spare, max(needs - width_of(placed, "payload"), 0)))
+        spare = width - 4 - placed[-1][1] - placed[-1][0].width
+        return grow(placed, "kept" if kept else "payload", spare) if spare > 0 else placed
 
-    def _sized(self, column: Column) -> Column:
-        """A column as it is wanted now: the chosen time stays, numbers have room for all their digits."""
-        if column.name == self._time:
+    def _sized(self, here: Here, column: Column, choices: FramesChoices) -> Column:
+        """A column as it is wanted now: the chosen time stays, numbers and bus names have room for all of them."""
+        manifest, frames = here.picture.snapshot.manifest, here.picture.snapshot.frames
+        if column.name == choices.time:
             return replace(column, drop=0)
-        if column.name == "number" and self.picture is not None:
-            return replace(column, width=max(column.width, len(words.count(self.picture.snapshot.frames))))
+        if column.name == "number":
+            return replace(column, width=max(column.width, len(words.count(frames))))
+        if column.name == "bus":
+            longest = max((len(bus.name) for bus in manifest.buses), default=1)
+            return replace(column, width=min(max(column.width, longest + 1), 12))
         return column
 
-    def _header(self, columns: list[tuple[Column, int]], width: int) -> Line:
-        line = self.line(width)
-        for column, at in columns:
-            title = f"payload, {self._form}" if column.name == "payload" else column.title
-            line.put(2 + at, title, self.palette.style("dim"), column.width, column.right)
-        return line
+    def _noted(self, here: Here) -> dict[int, str]:
+        """The notes on frames by number."""
+        kept = here.picture.snapshot.manifest.comments
+        return self._notes.of((kept,), lambda: {comment.number: comment.text for comment in kept})
 
-    def _row(
-        self, picture: Picture, page: Page, i: int, columns: list[tuple[Column, int]], width: int, table: int
-    ) -> Line:
-        style = self.palette.style
-        batch = page.batch
-        picked = page.top + i == self.cursor
-        on = "raised" if picked else "ink"
-        line = self.line(width)
-        if picked:
-            line.ground(style("text", on), 0, table - 1)
-        faults = int(batch.faults[i])
-        if picked:
-            line.put(0, "▌", style("brass", on))
-        if faults:
-            line.put(1, "✕", style("coral", on))
-        elif int(page.numbers[i]) in self._comments(picture):
-            line.put(1, "✎", style("brass", on))
-        key = int(batch.keys()[i])
-        time = int(batch.time[i])
-        bus = int(batch.bus[i])
-        flags = int(batch.flags[i])
-        cells: dict[str, tuple[str, str]] = {
-            "number": (words.count(int(page.numbers[i]) + 1), "dim"),
-            "clock": (words.of_day(time), "text"),
-            "elapsed": (f"{(time - picture.whole.start) / 1e9:.6f}", "text"),
-            "zeroed": (f"{(time - (self.zero or picture.whole.start)) / 1e9:+.6f}", "text"),
-            "shown": (words.step(int(page.since_shown[i])), "dim"),
-            "same": (words.step(int(page.since_same[i])), "dim"),
-            "bus": (f" {picture.snapshot.manifest.buses[bus].name}", self.palette.bus(bus)),
-            "id": (format_ident(int(batch.form[i]), int(batch.ident[i])), "strong"),
-            "name": (picture.name(key), "text" if key in picture.messages else "faint"),
-            "dir": ("tx" if flags & Flag.TX else "rx", "dim"),
-            "len": (str(len(batch.payload(i))), "dim"),
-            "kept": (kept_words(batch.payload(i), picture.messages.get(key)), "sea"),
-        }
-        for column, at in columns:
-            if column.name == "payload":
-                self._payload(line, 2 + at, column.width, page, i, on)
-                continue
-            text, role = cells[column.name]
-            line.put(2 + at, text, style(role, on, column.name == "id"), column.width, column.right)
-        return line
-
-    def _comments(self, picture: Picture) -> dict[int, str]:
-        """The notes on frames by number; made anew only when they change."""
-        kept = picture.snapshot.manifest.comments
-        if self._noted is None or self._noted[0] is not kept:
-            self._noted = (kept, {comment.number: comment.text for comment in kept})
-        return self._noted[1]
-
-    def _payload(self, line: Line, at: int, width: int, page: Page, i: int, on: str) -> None:
-        style = self.palette.style
-        batch = page.batch
-        payload = batch.payload(i)
-        faults = int(batch.faults[i])
-        if faults:
-            title = ", ".join(f.title for f in Fault if faults & f)
-            line.put(at, f"{title}  {payload.hex(' ').upper()}", style("coral", on), width)
-            return
-        if int(batch.flags[i]) & Flag.REMOTE:
-            line.put(at, f"remote, DLC {int(batch.dlc[i])}", style("dim", on), width)
-            return
-        before = page.before[i]
-
-        def role(n: int) -> str:
-            return "brass" if before is not None and before[n : n + 1] != payload[n : n + 1] else "text"
-
-        write_payload(line, at, width, payload, self._form, role, self.palette, on, self._shift)
-
-    def _beside(self, lines: list[Line], page: Page, picture: Picture, at: int, width: int, height: int) -> None:
+    def _beside(self, here: Here, lines: list[Line], page: Page, layout: Layout, notes: dict[int, str]) -> None:
+        at, width = layout.table, here.width - layout.table
         for line in lines:
-            line.put(at - 1, "│", self.palette.style("line"))
-        i = self.cursor - page.top
+            line.put(at - 1, "│", here.style("line"))
+        i = layout.cursor - page.top
         if not 0 <= i < len(page.numbers):
             return
         number = int(page.numbers[i])
-        note = self._comments(picture).get(number, "")
-        subject = Subject(number, page.batch.slice(i, i + 1), page.before[i], *recent(picture, number), note)
-        for row, line in enumerate(anatomy(self.palette, width - 2, height, subject, picture)[:height]):
+        last = recent(here.picture, number)
+        subject = Subject(number, page.batch.slice(i, i + 1), page.before[i], *last, notes.get(number, ""))
+        for row, line in enumerate(anatomy(here.palette, width - 2, here.height, subject, here.picture)[: here.height]):
             lines[row].paste(at + 1, line)
 
-    def terms(self) -> list[str]:
-        """What the frame in hand says of itself."""
-        i = self.cursor - self.page().top if self.picture is not None and len(self.picture.matches) else -1
-        return terms_of(self.picture, self.page().batch, i) if self.picture is not None and i >= 0 else []
+    def _say_newer(self, here: Here, line: Line, layout: Layout, choices: FramesChoices) -> None:
+        """How many frames lie below, and how many came since following ended."""
+        count = len(here.picture.matches)
+        below = count - layout.top - layout.rows
+        if layout.follows or below <= 0 or not here.picture.snapshot.live:
+            return
+        text = f" ↓ {words.count(below)} newer below"
+        if choices.seen is not None and (since := count - here.picture.matches.rank(choices.seen)) > 0:
+            text += f", {words.count(since)} since you stopped"
+        text += " · space follows "
+        line.put(layout.table - len(text) - 3, text, here.style("ink", "brass", True))
 
     # What people do here.
 
-    @property
-    def page_rows(self) -> int:
-        """How many rows a page is."""
-        return self.rows
+    def terms(self, here: Here) -> list[str]:
+        """What the frame in hand says of itself."""
+        layout = self.layout(here)
+        if not len(here.picture.matches):
+            return []
+        return terms_of(here.picture, self.page(here, layout).batch, layout.cursor - layout.top)
 
-    def move(self, by: int) -> None:
-        """Take another frame in hand; going back stops following."""
-        picture = self.picture
-        if picture is None or not len(picture.matches):
+    def _choose(self, helm: Helm, what: str, joins: bool = False, **to: object) -> None:
+        choices = replace(helm.state.of(FramesChoices), **to)  # type: ignore[arg-type]
+        helm.change(what, helm.state.having(choices), joins)
+
+    def move(self, helm: Helm, by: int) -> None:
+        """Take another frame in hand; that ends following."""
+        here = helm.here
+        layout, count = self.layout(here), len(here.picture.matches)
+        if not count:
             return
-        self._stop_following()
-        self.cursor = min(max(self.cursor + by, 0), len(picture.matches) - 1)
-        self._keep_in_sight()
-        self.repaint()
-        self._tell()
+        cursor = min(max(layout.cursor + by, 0), count - 1)
+        top = window(cursor, layout.top, layout.rows, count)
+        self._take(helm, cursor, top)
 
-    def _stop_following(self) -> None:
-        if self.following and self.picture is not None:
-            self._seen = len(self.picture.matches)
-        self.following = False
+    def _take(self, helm: Helm, cursor: int, top: int | None) -> None:
+        """Take the frame of a rank in hand, with another rank on top; None puts it in the middle."""
+        here, state = helm.here, helm.state
+        matches, choices = here.picture.matches, state.of(FramesChoices)
+        seen = here.picture.snapshot.frames if state.frame is None else choices.seen
+        first = None if top is None else int(matches.numbers(top, top + 1)[0])
+        number = int(matches.numbers(cursor, cursor + 1)[0])
+        key = int(here.picture.snapshot.rows(number, number + 1).keys()[0])
+        new = replace(state, frame=number, pick=key).having(replace(choices, top=first, seen=seen))
+        helm.change("frame", new, joins=True)
 
-    def _tell(self) -> None:
-        page = self.page()
-        i = self.cursor - page.top
-        if 0 <= i < len(page.numbers):
-            self.post_message(self.Picked(int(page.batch.keys()[i]), int(page.numbers[i])))
-
-    def do_follow(self) -> None:
+    def turn_following(self, helm: Helm) -> None:
         """Follow the newest, or stop."""
-        if self.following:
-            self._stop_following()
+        layout, matches = self.layout(helm.here), helm.here.picture.matches
+        if not len(matches):
+            return
+        if layout.follows:
+            self._take(helm, layout.cursor, layout.top)
+        elif helm.here.picture.was_live:
+            helm.change("frame", replace(helm.state, frame=None), joins=True)
         else:
-            self.following = True
-            if self.picture is not None:
-                self.show(self.picture)
-        self.repaint()
+            self._take(helm, len(matches) - 1, max(len(matches) - layout.rows, 0))
 
-    do_next_match, do_previous_match = Listed.do_down, Listed.do_up
+    def _shift(self, by: int) -> Callable[[Helm], None]:
+        def shift(helm: Helm) -> None:
+            page = self.page(helm.here, self.layout(helm.here))
+            most = max((len(page.batch.payload(i)) for i in range(len(page.numbers))), default=1) - 1
+            old = helm.state.of(FramesChoices).shift
+            self._choose(helm, "bytes of the payloads", True, shift=min(max(old + by, 0), most))
 
-    def do_left(self) -> None:
-        """Earlier payload bytes."""
-        self._shift = max(self._shift - 1, 0)
-        self.repaint()
+        return shift
 
-    def do_right(self) -> None:
-        """Later payload bytes."""
-        self._shift += 1
-        self.repaint()
-
-    def do_times(self) -> None:
+    def next_time(self, helm: Helm) -> None:
         """Time as clock, elapsed, or from zero."""
-        self._time = TIMES[(TIMES.index(self._time) + 1) % len(TIMES)]
-        self.repaint()
+        now = helm.state.of(FramesChoices).time
+        self._choose(helm, "times", time=TIMES[(TIMES.index(now) + 1) % len(TIMES)])
 
-    def do_payload_form(self) -> None:
+    def next_form(self, helm: Helm) -> None:
         """Hex, bits, decimal, text."""
-        self._form = next_form(self._form)
-        self.repaint()
+        self._choose(helm, "payload form", form=next_form(helm.state.of(FramesChoices).form))
 
-    def do_next_fault(self) -> None:
-        """The next faulty frame among those shown."""
-        self._to_fault(forward=True)
+    def turn_anatomy(self, helm: Helm) -> None:
+        """Show the anatomy, or not."""
+        self._choose(helm, "anatomy", anatomy=not helm.state.of(FramesChoices).anatomy)
 
-    def do_previous_fault(self) -> None:
-        """The faulty frame before."""
-        self._to_fault(forward=False)
+    def set_zero(self, helm: Helm) -> None:
+        """Zero at the frame in hand, or the beginning again."""
+        number = self.number(helm.here)
+        if number is not None:
+            time = int(helm.here.picture.snapshot.rows(number, number + 1).time[0])
+            helm.change("zero", replace(helm.state, zero=None if helm.state.zero == time else time))
 
-    def _to_fault(self, forward: bool) -> None:
-        picture, here = self.picture, self.number_in_hand
-        if picture is None or here is None:
+    def _to_fault(self, helm: Helm, forward: bool) -> None:
+        here, number = helm.here, self.number(helm.here)
+        if number is None:
             return
-        found = next_fault(picture, here, forward)
+        found = next_fault(here.picture, number, forward)
         if found is None:
-            self.app.bell()
-            self.notify(f"no faulty frame {'after' if forward else 'before'} this one", timeout=2)
+            helm.tell(f"no faulty frame {'after' if forward else 'before'} this one", 2)
+        else:
+            self._take(helm, here.picture.matches.rank(found), None)
+
+    def ask_where(self, helm: Helm) -> None:
+        """Ask where to go."""
+        whole, snapshot = helm.here.picture.whole, helm.here.picture.snapshot
+
+        def go(answer: str) -> None:
+            try:
+                what, which = goal_of(answer, whole)
+            except ValueError:
+                helm.tell(f"“{answer}” is neither a frame's number nor a time as 12.5s or 09:48:12", 4, error=True)
+                return
+            last = snapshot.frames - 1
+            number = min(max(which - 1, 0), last) if what == "frame" else helm.here.picture.matches.frame_at(which)
+            if number is not None:
+                self._go(helm, number)
+
+        hint = "a number as 12345, or a time as 12.5s, 1min, 09:48:12.5   enter go   esc stay"
+        helm.windows.text("Go to a frame or a time", hint, "", go)
+
+    def _go(self, helm: Helm, number: int) -> None:
+        choices = replace(helm.state.of(FramesChoices), top=None)
+        helm.change("go to", replace(helm.state, frame=number).having(choices))
+
+    def to_moment(self, helm: Helm, time: int) -> bool:
+        """To the frame of a moment."""
+        number = helm.here.picture.matches.frame_at(time)
+        if number is not None:
+            self._go(helm, number)
+        return True
+
+    def write_note(self, helm: Helm) -> None:
+        """Write a note on the frame in hand; an empty one removes it."""
+        here, number = helm.here, self.number(helm.here)
+        if number is None:
             return
-        self.go_to(found)
-        self._tell()
+        what = f"note on frame {number + 1}"
+        title, hint = f"A {what}", "enter keeps it; empty removes it   esc leave"
+        old = self._noted(here).get(number, "")
+        helm.windows.text(title, hint, old, lambda text: helm.edit(what, note_on(number, text)), empty=True)
 
-    def on_click(self, event: events.Click) -> None:
+    def click(self, helm: Helm, x: int, y: int, again: bool) -> None:
         """Take the clicked frame in hand."""
-        if event.y >= 1 and self.picture is not None and self._top + event.y - 1 < len(self.picture.matches):
-            self.move(self._top + event.y - 1 - self.cursor)
+        layout = self.layout(helm.here)
+        row = layout.top + y - 1
+        if y >= 1 and x < layout.table and row < len(helm.here.picture.matches):
+            self._take(helm, row, layout.top)
 
-    def on_mouse_scroll_down(self, event: events.MouseScrollDown) -> None:
-        """Later frames."""
-        self.move(3)
+    def wheel(self, helm: Helm, by: int) -> None:
+        """Earlier or later frames."""
+        self.move(helm, by)
 
-    def on_mouse_scroll_up(self, event: events.MouseScrollUp) -> None:
-        """Earlier frames."""
-        self.move(-3)
+
+def _width(columns: list[Column], name: str) -> int:
+    return next((column.width for column in columns if column.name == name), 0)

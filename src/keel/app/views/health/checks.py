@@ -7,7 +7,7 @@ from keel.app.paint.canvas import Line
 from keel.app.paint.palette import Palette
 from keel.measure.checks import Verdict
 
-SIGNS = {True: ("✓ passed", "sea"), False: ("✕ failed", "coral"), None: ("? unsaid", "brass")}
+SIGNS = {True: ("✓ passed", "sea"), False: ("✕ failed", "coral"), None: ("? open", "brass")}
 
 
 def check_lines(palette: Palette, width: int, checks: list[Verdict], zero: int, active: int | None) -> list[Line]:

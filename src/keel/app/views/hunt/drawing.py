@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from keel.app.desk.picture import Picture
+from keel.app.frame.helm import Here
 from keel.app.paint import words
 from keel.app.paint.canvas import Line
 from keel.app.paint.chart import Chart, Curve, Dot, draw_chart
@@ -24,10 +25,9 @@ LOOM_ROWS = 28
 MOST_POINTS = 20_000
 
 
-def drawings(
-    palette: Palette, width: int, height: int, picture: Picture, result: Result, row: Row, number: int
-) -> list[Line]:
+def drawings(here: Here, height: int, result: Result, row: Row, number: int) -> list[Line]:
     """The chart, and beside it the loom where there is room."""
+    palette, width, picture = here.palette, here.width, here.picture
     column = result.bad.get(row.key) or result.traffic.columns.get(row.key)
     lines = [Line(width, palette.style("text")) for _ in range(height)]
     if column is None or height < 8 or not len(column.times):

@@ -5,10 +5,11 @@ from __future__ import annotations
 import textwrap
 
 from keel.app.desk.picture import Picture
+from keel.app.frame.helm import Here
 from keel.app.paint import words
 from keel.app.paint.canvas import Line
-from keel.app.paint.palette import Palette
 from keel.app.views.hunt.search import Pairing, Result, Sought, evidence_spans, marks_in, readings_of, tries_in
+from keel.app.views.hunt.wants import Hunted
 from keel.hunt.verdict import Verdict
 from keel.model.safe_text import plain
 from keel.model.units import NS_PER_S
@@ -23,20 +24,21 @@ TITLES: dict[Verdict, tuple[str, str]] = {
     "undecided": ("undecided", "brass"),
     "nothing": ("nothing", "coral"),
 }
-PAIRING: dict[Pairing, str] = {"pairs": "pairs (before, after)", "moments": "moments", "unused": ""}
+PAIRING: dict[Pairing, str] = {"pairs": "pairs (start, end)", "moments": "moments", "unused": ""}
 
 
-def evidence_line(
-    palette: Palette, width: int, picture: Picture, sought: Sought, result: Result | None, searching: bool
-) -> Line:
+def evidence_line(here: Here, sought: Sought, hunted: Hunted) -> Line:
     """The question, the evidence, and what was searched."""
+    palette, width, picture, result = here.palette, here.width, here.picture, hunted.result
     line = Line(width, palette.style("text"))
     at = line.put(2, QUESTIONS[sought.mode], palette.style("strong", bold=True)) + 3
     at = line.put(at, _evidence(picture, sought), palette.style("brass")) + 3
-    if searching:
+    if hunted.searching:
         partly = result is not None and result.is_partial
         text = "first look; searching on… (esc gives up)" if partly else "searching… (esc gives up)"
         line.put(at, text, palette.style("brass"), max(width - at - 1, 0))
+    elif hunted.errand.given_up:
+        line.put(at, "given up; R searches again", palette.style("brass"), max(width - at - 1, 0))
     elif result is not None:
         found = result.findings
         text = f"searched {found.identifiers} identifiers, {words.count(found.fields)} fields in {result.took_s:.1f} s"
@@ -75,11 +77,12 @@ def _evidence(picture: Picture, sought: Sought) -> str:
     return " · ".join(parts) or "marks are not used"
 
 
-def how_to(palette: Palette, width: int) -> list[Line]:
+def how_to(here: Here) -> list[Line]:
     """How to begin."""
+    palette, width = here.palette, here.width
     steps = (
         ("", "You pressed something:"),
-        ("m", "flag a mark, work the device, flag another; two or three times: each pair makes a span"),
+        ("m", "flag a mark, operate the device, flag another; two or three times: each pair makes a span"),
         ("", ""),
         ("", "You see a value on a display:"),
         ("r", "type it, three times or more, while it changes"),
@@ -101,8 +104,16 @@ def how_to(palette: Palette, width: int) -> list[Line]:
     return lines
 
 
-def verdict_line(palette: Palette, width: int, result: Result) -> Line:
+def trouble_lines(here: Here, trouble: str) -> list[Line]:
+    """Why the search ended without an answer."""
+    lines = [here.line() for _ in range(3)]
+    lines[1].put(4, f"✕ {trouble}", here.style("coral"), here.width - 6)
+    return lines
+
+
+def verdict_line(here: Here, result: Result) -> Line:
     """Whether it is found, or what would decide it."""
+    palette, width = here.palette, here.width
     line = Line(width, palette.style("text"))
     found = result.findings
     title, role = TITLES[found.verdict]
@@ -117,9 +128,9 @@ def verdict_line(palette: Palette, width: int, result: Result) -> Line:
     return line
 
 
-def nothing(palette: Palette, width: int, picture: Picture, result: Result, ruled_out: bool) -> list[Line]:
+def nothing(here: Here, result: Result, ruled_out: bool) -> list[Line]:
     """That nothing carries it, and what that may mean."""
-    style = palette.style
+    width, picture, style = here.width, here.picture, here.style
     found = result.findings
     lines = [Line(width, style("text")) for _ in range(12)]
     if result.differences is not None:
@@ -128,7 +139,7 @@ def nothing(palette: Palette, width: int, picture: Picture, result: Result, rule
     if ruled_out and found.candidates:
         lines[0].put(4, "All candidates are ruled out.", style("strong", bold=True))
         lines[2].put(4, "⌫", style("brass", bold=True))
-        lines[2].put(7, "takes the last one back", style("text"))
+        lines[2].put(7, "undoes the last one", style("text"))
         return lines
     count = len(result.spans)
     what = "the marks" if count and result.points is None else "what you gave"

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 from keel.app.desk.picture import Picture
+from keel.app.frame.helm import Here
 from keel.app.paint import words
 from keel.app.paint.canvas import Line
-from keel.app.paint.palette import Palette
 from keel.app.paint.strokes import bar
-from keel.app.paint.table import Column, fit, grow
+from keel.app.paint.table import Column, fit, grow, header, row_line, write_cells
 from keel.app.views.hunt.search import Result
 from keel.compare.buses import BusPairs
 from keel.hunt.candidates import Candidate, under_originals
@@ -60,12 +61,13 @@ FIELDS = (
 
 @dataclass(frozen=True)
 class Row:
-    """A row: whose field it is, and the cells of its columns as (text, role)."""
+    """A row: whose field it is, the cells of its columns, and a label that tells it from all others."""
 
     key: int
     field: BitField | None
     page: int | None
     cells: dict[str, tuple[str, str]]
+    label: object
     candidate: Candidate | None = None
     times: tuple[int, ...] = ()
 
@@ -129,7 +131,7 @@ def _candidate(picture: Picture, rank: int, c: Candidate, is_copy: bool) -> Row:
         "known": (known_as(picture, c.key, c.field), "plum"),
         "why": (f"└ a copy: {c.why}" if is_copy else c.why, "dim"),
     }
-    return Row(c.key, c.field, c.page, cells, c)
+    return Row(c.key, c.field, c.page, cells, name_of(c), c)
 
 
 def _differences(picture: Picture, result: Result) -> list[Row]:
@@ -146,7 +148,7 @@ def _differences(picture: Picture, result: Result) -> list[Row]:
             "time": (f"{words.seconds(f.times[0] - start, 2)} s" if f.times else "", "dim"),
             "why": (f.why, "dim"),
         }
-        rows.append(Row(f.key, f.field, f.page, cells, times=f.times))
+        rows.append(Row(f.key, f.field, f.page, cells, (f.key, f.field, f.page, f.kind), times=f.times))
     return rows
 
 
@@ -165,29 +167,24 @@ def _fields(picture: Picture, result: Result) -> list[Row]:
                 "known": (known_as(picture, key, piece.field), "plum"),
                 "why": (piece.algorithm, "dim"),
             }
-            rows.append(Row(key, piece.field, piece.page, cells))
+            rows.append(Row(key, piece.field, piece.page, cells, (key, piece.field, piece.page)))
     return rows
 
 
-def table(
-    palette: Palette, width: int, columns: tuple[Column, ...], rows: list[Row], top: int, room: int, cursor: int
-) -> list[Line]:
+def table(here: Here, columns: tuple[Column, ...], rows: Sequence[Row], top: int, room: int, cursor: int) -> list[Line]:
     """Titles, and so many rows from the top one."""
-    placed = fit(columns, width - 3)
+    width = here.width
+    buses = max((len(bus.name) for bus in here.picture.snapshot.manifest.buses), default=1)
+    sized = tuple(replace(c, width=min(max(4, buses + 2), 14)) if c.name == "bus" else c for c in columns)
+    placed = fit(sized, width - 3)
     placed = grow(placed, "why", max(width - 3 - placed[-1][1] - placed[-1][0].width, 0))
-    head = Line(width, palette.style("text"))
-    for column, at in placed:
-        head.put(2 + at, column.title, palette.style("dim"), column.width, column.right)
-    lines = [head]
+    lines = [header(here.palette, width, placed, 2)]
     for i in range(top, min(top + room, len(rows))):
-        on = "raised" if i == cursor else "ink"
-        line = Line(width, palette.style("text", on))
-        if i == cursor:
-            line.put(0, "▌", palette.style("brass", on))
-        for column, at in placed:
-            text, role = rows[i].cells.get(column.name, ("", "text"))
-            if role.startswith("bus"):
-                role = palette.bus(int(role[3:]))
-            line.put(2 + at, text, palette.style(role, on, column.name == "id"), column.width, column.right)
+        line, on = row_line(here.palette, width, i == cursor)
+        cells = {
+            name: (text, here.palette.bus(int(role[3:])) if role.startswith("bus") else role)
+            for name, (text, role) in rows[i].cells.items()
+        }
+        write_cells(here.palette, line, placed, 2, cells, on, "id")
         lines.append(line)
     return lines

@@ -1,4 +1,4 @@
-"""A search of the Hunt view: what is looked for, run on a worker's thread, and what it gave."""
+"""A search of the Hunt view: what is looked for, run on a thread of its own, and what it gave."""
 
 from __future__ import annotations
 
@@ -6,12 +6,11 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Literal
+from typing import Literal, Protocol
 
 import numpy as np
 
-from keel.app.desk.frame_pages import all_matches
-from keel.app.desk.picture import Picture
+from keel.app.desk.making import Making
 from keel.ask.language import parse
 from keel.ask.matches import Matcher
 from keel.ask.names import scene_of
@@ -27,7 +26,7 @@ from keel.hunt.measurements import Points
 from keel.hunt.traffic import Traffic
 from keel.model.span import Mark, Span, around, of_try, pair_up, tries_of
 from keel.store.library import find_recording
-from keel.store.recording import Recording
+from keel.store.recording import Recording, Snapshot
 
 FIRST_LOOK = 1_000
 """So many frames of each identifier give a first ranking, where there are many."""
@@ -59,6 +58,10 @@ class Sought:
     buses: tuple[tuple[str, str], ...] = ()
 
 
+NOTHING_SOUGHT = Sought()
+"""What is looked for before anybody said anything: the field that follows the marks and readings."""
+
+
 @dataclass(frozen=True, eq=False)
 class Result:
     """What a search gave, and the traffic for drawing.
@@ -83,49 +86,61 @@ class Result:
     is_partial: bool = False
 
 
-def marks_in(picture: Picture, attempt: str | None = None) -> list[Mark]:
+class Seen(Protocol):
+    """What evidence is taken from: a picture, or one in the making."""
+
+    @property
+    def snapshot(self) -> Snapshot:
+        """The recording."""
+
+    @property
+    def lens(self) -> Span:
+        """The window of time that counts."""
+
+
+def marks_in(seen: Seen, attempt: str | None = None) -> list[Mark]:
     """The marks of a try within the lens; of the last one there by default."""
-    marks = [m for m in picture.snapshot.manifest.marks if picture.lens.start <= m.time < picture.lens.end]
+    marks = [m for m in seen.snapshot.manifest.marks if seen.lens.start <= m.time < seen.lens.end]
     return of_try(marks, attempt)
 
 
-def tries_in(picture: Picture) -> list[str]:
+def tries_in(seen: Seen) -> list[str]:
     """The tries whose marks lie within the lens, the last one last."""
-    return tries_of([m for m in picture.snapshot.manifest.marks if picture.lens.start <= m.time < picture.lens.end])
+    return tries_of([m for m in seen.snapshot.manifest.marks if seen.lens.start <= m.time < seen.lens.end])
 
 
-def evidence_spans(picture: Picture, pairing: Pairing, attempt: str | None = None) -> list[Span]:
+def evidence_spans(seen: Seen, pairing: Pairing, attempt: str | None = None) -> list[Span]:
     """The marked spans of a try within the lens."""
-    marks = marks_in(picture, attempt)
+    marks = marks_in(seen, attempt)
     if pairing == "unused":
         return []
     return around(marks) if pairing == "moments" else pair_up(marks)
 
 
-def readings_of(picture: Picture) -> Points | None:
+def readings_of(seen: Seen) -> Points | None:
     """What was read off the display of what is looked for, within the lens."""
-    said = [r for r in picture.snapshot.manifest.readings if not r.of]
-    said = [r for r in said if picture.lens.start <= r.time < picture.lens.end]
+    said = [r for r in seen.snapshot.manifest.readings if not r.of]
+    said = [r for r in said if seen.lens.start <= r.time < seen.lens.end]
     if not said:
         return None
     return Points(np.array([r.time for r in said]), np.array([r.value for r in said], np.float64)).thinned(len(said))
 
 
-def has_evidence(picture: Picture, sought: Sought) -> bool:
+def has_evidence(seen: Seen, sought: Sought) -> bool:
     """Whether there is enough to search by."""
-    readings = readings_of(picture)
+    readings = readings_of(seen)
     enough = readings is not None and len(readings.values) >= 3
     found = sought.series is not None or sought.known is not None or sought.mode != "carrier"
-    return enough or found or bool(evidence_spans(picture, sought.pairing, sought.attempt))
+    return enough or found or bool(evidence_spans(seen, sought.pairing, sought.attempt))
 
 
 def search(
-    picture: Picture, sought: Sought, stopped: Callable[[], bool], show: Callable[[Result], None] = lambda _: None
+    making: Making, sought: Sought, stopped: Callable[[], bool], show: Callable[[Result], None] = lambda _: None
 ) -> Result:
-    """Run the hunt; for a worker thread.
+    """Run the hunt, on a thread of its own.
 
     Args:
-        picture: What is looked at.
+        making: What is looked at.
         sought: What is looked for.
         stopped: Asked whether to give up.
         show: Takes a first ranking, from some frames, where there are many.
@@ -133,35 +148,36 @@ def search(
     Raises:
         KeelError: a file or a recording of the evidence cannot be read.
     """
-    if picture.ask_error:
-        raise InputError("the ask", picture.ask_error)
+    if making.ask_error:
+        raise InputError("the ask", making.ask_error)
     begin = time.monotonic()
-    matches = all_matches(picture)
+    snapshot, lens = making.snapshot, making.wish.lens
+    matches = Matcher(making.node, making.scene).run(snapshot, lens)
     good, bad = matches, None
     buses: BusPairs | None = None
     if sought.mode == "against" and sought.bad is not None:
         other = Recording(find_recording(sought.bad)).snapshot()
         scene = scene_of(other)
-        theirs = Matcher(parse(picture.wish.ask, scene), scene).run(other)
+        theirs = Matcher(parse(making.wish.ask, scene), scene).run(other)
         if not len(theirs):
             what = "holds no frame" + (" that meets the ask" if other.frames else "")
             raise InputError(str(sought.bad), what, "traffic to compare")
-        buses = pair_buses(picture.snapshot, other, dict(sought.buses))
+        buses = pair_buses(snapshot, other, dict(sought.buses))
         bad = {buses.to_a(key): replace(column, key=buses.to_a(key)) for key, column in gather(theirs).items()}
     elif sought.mode == "against":
-        if picture.wish.lens is None:
+        if lens is None:
             raise InputError("the lens", "shows all of the recording", "a part of it, taken as bad against the rest")
         bad = gather(matches)
-        good = Matcher(picture.node, picture.scene).run(picture.snapshot)
-    spans = evidence_spans(picture, sought.pairing, sought.attempt)
-    start = picture.whole.start
+        good = Matcher(making.node, making.scene).run(snapshot)
+    spans = evidence_spans(making, sought.pairing, sought.attempt)
+    start = making.whole.start
     series = read_points(sought.series, start) if sought.series is not None else None
-    evidence = Evidence(tuple(spans), readings_of(picture), series, sought.known)
+    evidence = Evidence(tuple(spans), readings_of(making), series, sought.known)
 
     def run(most: int) -> Result:
         columns = gather(good, most=most, together=min(most // 8, BLOCK_FRAMES))
         if bad is not None and sought.bad is None:
-            columns = _without(columns, picture.lens)
+            columns = _without(columns, making.lens)
         traffic = Traffic.of(columns, stopped)
         findings, telling, differences = Findings("", 1.0, (), len(columns), len(traffic.carriers)), "", None
         if bad is not None:

@@ -1,277 +1,252 @@
-"""Hunt: which field carries it? Evidence of any kind, what fits it ranked, each drawn over the evidence."""
+"""The Hunt view: evidence of any kind, what fits it ranked, each drawn over the evidence."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from pathlib import Path
-from typing import Literal
 
-from textual import events
-from textual.message import Message
-
-from keel.app.desk.picture import Picture
+from keel.app.frame.action import Action, moves
+from keel.app.frame.helm import Helm, Here, Offer
+from keel.app.frame.steering import HOLD, NEW_TRY, frames_of
+from keel.app.frame.view import View
 from keel.app.paint.canvas import Line
-from keel.app.paint.listed import Listed
+from keel.app.paint.memo import Memo
 from keel.app.paint.table import Column, window
+from keel.app.views.hunt import evidence, keeping
+from keel.app.views.hunt.choices import HuntChoices
 from keel.app.views.hunt.drawing import drawings
-from keel.app.views.hunt.help import evidence_line, how_to, nothing, verdict_line
+from keel.app.views.hunt.help import evidence_line, how_to, nothing, trouble_lines, verdict_line
+from keel.app.views.hunt.offers import offers_of
 from keel.app.views.hunt.rows import Row, name_of, rows_of, table
-from keel.app.views.hunt.search import Mode, Pairing, Result, Sought, has_evidence, telling_of, tries_in
+from keel.app.views.hunt.search import Mode, Pairing, Result, has_evidence, telling_of, tries_in
+from keel.app.views.hunt.wants import Hunted, HuntWant
 from keel.hunt.candidates import Candidate
-from keel.hunt.exact import Known
 
 PAIRINGS: tuple[Pairing, ...] = ("pairs", "moments", "unused")
 
 
-class Hunt(Listed):
+@dataclass(frozen=True)
+class Answer:
+    """The rows of a result, their columns, and what would tell the first two apart."""
+
+    columns: tuple[Column, ...] = ()
+    rows: tuple[Row, ...] = ()
+    telling: str = ""
+
+
+class Hunt(View):
     """The view."""
 
-    @dataclass
-    class Search(Message):
-        """A search is wanted."""
-
-        sought: Sought
-
-    @dataclass
-    class Keep(Message):
-        """A candidate is to be kept as a signal."""
-
-        candidate: Candidate
-
-    @dataclass
-    class RuleOut(Message):
-        """A candidate and its family are to be ruled out."""
-
-        words: str
-        names: frozenset[object]
-
-    @dataclass
-    class Picked(Message):
-        """A row's identifier was picked."""
-
-        key: int
-
-    @dataclass
-    class Jump(Message):
-        """To the frames of a difference: on the good side, or the bad one."""
-
-        key: int
-        times: tuple[int, ...]
-        bad: Path | None
-
-    @dataclass
-    class Asked(Message):
-        """Something is to be typed or chosen: a reading, a series, a value, the bad recording."""
-
-        what: Literal["reading", "series", "value", "bad"]
-
     def __init__(self) -> None:
-        super().__init__(id="hunt")
-        self.picture: Picture | None = None
-        self.result: Result | None = None
-        self.searching = False
-        self.sought = Sought()
-        self.ruled_out: frozenset[object] = frozenset()
-        self.rows: list[Row] = []
-        self._columns: tuple[Column, ...] = ()
-        self._telling = ""
-        self._cursor = self._top = 0
-        self._evidence: object = None
+        self._answers: Memo[Answer] = Memo()
+        self.actions = (
+            HOLD,
+            *moves(self.move, lambda helm: 5),
+            Action(("enter",), "enter", "keep", "Keep the candidate as a named signal", self.keep),
+            Action(("r",), "r", "reading", "Type what a display shows now, or at a time", evidence.type_reading),
+            Action(("s",), "s", "series", "Use a log of another instrument", evidence.use_series),
+            Action(("v",), "v", "value", "Look for a value or text that is sent", evidence.type_value),
+            Action(("g",), "g", "good/bad", "What is wrong in a bad recording, or in the lens?", evidence.turn_against),
+            Action(("u",), "u", "structure", "What are the payloads made of?", self.turn_structure),
+            Action(("x",), "x", "rule out", "Rule out this candidate and its family", self.rule_out),
+            Action(("R",), "R", "", "Search again", self.search_again),
+            Action(("p",), "p", "pairs", "Marks as pairs (start, end), as moments, or not used", self.next_pairing),
+            Action(("t",), "t", "", "The marks of another try", self.next_try),
+            NEW_TRY,
+            Action(("d",), "d", "draft", "Draft a dictionary of all that the traffic shows", keeping.draft_dictionary),
+            Action(("escape",), "esc", "", "Give up the search", self.give_up),
+        )
 
-    def show(self, picture: Picture) -> None:
-        """Show another moment; search when the evidence has changed."""
-        self.picture = picture
-        marks = tuple((m.time, m.of) for m in picture.snapshot.manifest.marks)
-        readings = tuple(r for r in picture.snapshot.manifest.readings if not r.of)
-        evidence = (marks, readings, picture.wish.lens, picture.wish.ask, self.sought)
-        if evidence != self._evidence and not self.searching and picture.snapshot.frames:
-            self._evidence = evidence
-            if has_evidence(picture, self.sought):
-                self.searching = True
-                self.post_message(self.Search(self.sought))
-            else:
-                self.result = None
-        self._list()
-        self.repaint()
+    def wants(self, here: Here) -> HuntWant:
+        """A search by the evidence there is."""
+        choices = here.state.of(HuntChoices)
+        return HuntWant(choices.sought, choices.again)
 
-    def take(self, result: Result | None) -> None:
-        """What the search gave, or what it has so far; None when it was given up."""
-        self.searching = result is not None and result.is_partial
-        if result is not None:
-            self.result = result
-            self._cursor = self._top = 0
-            self._list()
-            if self.rows:
-                self.post_message(self.Picked(self.rows[0].key))
-        self.repaint()
+    def at_first(self) -> HuntWant:
+        """A search by the evidence there is."""
+        return HuntWant()
 
-    def _list(self) -> None:
-        if self.picture is None or self.result is None:
-            self.rows = []
-            return
-        self._columns, self.rows = rows_of(self.picture, self.result, self.ruled_out)
-        self._cursor = min(self._cursor, max(len(self.rows) - 1, 0))
-        self._telling = self.result.telling
-        if self.ruled_out and self.result.differences is None:
-            left = tuple(row.candidate for row in self.rows if row.candidate is not None)
-            self._telling = telling_of(self.result.traffic, left, self.picture.whole.start)
+    # What is in hand.
 
-    @property
-    def row(self) -> Row | None:
-        """The row in hand."""
-        return self.rows[self._cursor] if self._cursor < len(self.rows) else None
-
-    @property
-    def candidate(self) -> Candidate | None:
-        """The candidate in hand."""
-        return self.row.candidate if self.row else None
-
-    def paint(self, width: int, height: int) -> list[Line]:
-        """Evidence, rows, drawings."""
-        picture = self.picture
-        if picture is None:
-            return []
-        lines = [
-            evidence_line(self.palette, width, picture, self.sought, self.result, self.searching),
-        ]
-        result = self.result
-        says = result is not None and self.rows and result.sought.mode == "carrier"
-        lines.append(verdict_line(self.palette, width, result) if result and says else self.line(width))
+    def answer(self, here: Here) -> Answer:
+        """The rows that are shown."""
+        hunted, ruled_out = here.picture.part(Hunted), here.state.of(HuntChoices).ruled_out
+        result = hunted.result if hunted is not None else None
         if result is None:
-            return lines + how_to(self.palette, width)
-        if not self.rows:
-            return lines + nothing(self.palette, width, picture, result, bool(self.ruled_out))
-        room = min(len(self.rows), max(height // 4, 4))
+            return Answer()
+        found = result
+        made_of = (here.picture.messages, here.picture.snapshot.manifest.buses, found, ruled_out)
+        return self._answers.of(made_of, lambda: _answer(here, found, ruled_out))
+
+    def cursor(self, here: Here) -> int:
+        """The place of the row in hand."""
+        in_hand = here.state.of(HuntChoices).in_hand
+        return next((i for i, row in enumerate(self.answer(here).rows) if row.label == in_hand), 0)
+
+    def row(self, here: Here) -> Row | None:
+        """The row in hand."""
+        rows = self.answer(here).rows
+        return rows[self.cursor(here)] if rows else None
+
+    def pick(self, here: Here) -> int | None:
+        """The identifier of the row in hand."""
+        row = self.row(here)
+        return row.key if row is not None else super().pick(here)
+
+    # Painting.
+
+    def paint(self, here: Here) -> list[Line]:
+        """Evidence, rows, drawings."""
+        sought = here.state.of(HuntChoices).sought
+        hunted = here.picture.part(Hunted) or Hunted(sought)
+        result, answer = hunted.result, self.answer(here)
+        lines = [evidence_line(here, sought, hunted)]
+        says = result is not None and answer.rows and result.sought.mode == "carrier"
+        lines.append(verdict_line(here, result) if result is not None and says else here.line())
+        if hunted.errand.trouble:
+            lines += trouble_lines(here, hunted.errand.trouble)
+        if result is None:
+            return lines if hunted.errand.trouble else lines + how_to(here)
+        if not answer.rows:
+            return lines + nothing(here, result, bool(here.state.of(HuntChoices).ruled_out))
+        return lines + self._rows(here, result, answer, here.height - len(lines))
+
+    def _room(self, here: Here, result: Result, count: int) -> int:
         if result.sought.mode == "structure":
-            room = min(len(self.rows), max(height // 2 - 3, 4))
-        self._top = window(self._cursor, self._top, room, len(self.rows))
-        lines += table(self.palette, width, self._columns, self.rows, self._top, room, self._cursor)
-        lines.append(self.line(width))
-        if self._telling:
+            return min(count, max(here.height // 2 - 3, 4))
+        return min(count, max(here.height // 4, 4))
+
+    def _rows(self, here: Here, result: Result, answer: Answer, height: int) -> list[Line]:
+        cursor, room = self.cursor(here), self._room(here, result, len(answer.rows))
+        top = window(cursor, here.state.of(HuntChoices).top, room, len(answer.rows))
+        lines = table(here, answer.columns, answer.rows, top, room, cursor)
+        lines.append(here.line())
+        if answer.telling:
             title = "" if result.differences is not None else "to tell the first two apart: "
-            at = lines[-1].put(2, title, self.palette.style("brass"))
-            lines[-1].put(at, self._telling, self.palette.style("text"), max(width - at - 1, 0))
-        row = self.row
-        if row is not None:
-            number = self._cursor + 1
-            lines += drawings(self.palette, width, height - len(lines), picture, result, row, number)
-        return lines
+            at = lines[-1].put(2, title, here.style("brass"))
+            lines[-1].put(at, answer.telling, here.style("text"), max(here.width - at - 1, 0))
+        return lines + drawings(here, height - len(lines), result, answer.rows[cursor], cursor + 1)
 
     # What people do here.
 
-    @property
-    def page_rows(self) -> int:
-        """How many rows a page is."""
-        return 5
-
-    def move(self, by: int) -> None:
+    def move(self, helm: Helm, by: int) -> None:
         """Take another row in hand."""
-        if self.rows:
-            self._cursor = min(max(self._cursor + by, 0), len(self.rows) - 1)
-            self.post_message(self.Picked(self.rows[self._cursor].key))
-        self.repaint()
+        count = len(self.answer(helm.here).rows)
+        if count:
+            self._take(helm, min(max(self.cursor(helm.here) + by, 0), count - 1))
 
-    def seek(self, sought: Sought) -> None:
-        """Look for something else, or by other evidence."""
-        self.sought = sought
-        if self.picture is not None:
-            self._evidence = None
-            self.show(self.picture)
-
-    def seek_by(self, series: Path | None = None, known: Known | None = None) -> None:
-        """Use a series or a known value besides; None of both takes them back."""
-        if series is None and known is None:
-            self.seek(replace(self.sought, mode="carrier", series=None, known=None))
-        elif series is not None:
-            self.seek(replace(self.sought, mode="carrier", series=series))
-        else:
-            self.seek(replace(self.sought, mode="carrier", known=known))
-
-    def seek_bad(self, bad: Path | None) -> None:
-        """What is wrong in another recording, or in the lens."""
-        self.seek(replace(self.sought, mode="against", bad=bad))
-
-    def do_search(self) -> None:
-        """Search again."""
-        if self.picture is None or self.searching:
+    def _take(self, helm: Helm, cursor: int) -> None:
+        here, answer = helm.here, self.answer(helm.here)
+        hunted = here.picture.part(Hunted)
+        if hunted is None or hunted.result is None:
             return
-        if not has_evidence(self.picture, self.sought):
-            self.notify("there is no evidence yet: m marks, r readings, s a series, v a value", timeout=4)
-            return
-        self.searching = True
-        self.post_message(self.Search(self.sought))
-        self.repaint()
+        choices = here.state.of(HuntChoices)
+        room = self._room(here, hunted.result, len(answer.rows))
+        top = window(cursor, choices.top, room, len(answer.rows))
+        row = answer.rows[cursor]
+        state = replace(here.state, pick=row.key).having(replace(choices, in_hand=row.label, top=top))
+        helm.change("row", state, joins=True)
 
-    def do_pairing(self) -> None:
+    def search_again(self, helm: Helm) -> None:
+        """Search again by the same evidence; not a change to undo."""
+        choices = helm.state.of(HuntChoices)
+        if not has_evidence(helm.here.picture, choices.sought):
+            helm.tell("there is no evidence yet: m marks, r readings, s a series, v a value", 4)
+            return
+        helm.quietly(helm.state.having(replace(choices, again=choices.again + 1)))
+
+    def next_pairing(self, helm: Helm) -> None:
         """Marks as pairs, as moments, or not at all."""
-        following = PAIRINGS[(PAIRINGS.index(self.sought.pairing) + 1) % len(PAIRINGS)]
-        self.seek(replace(self.sought, pairing=following))
+        sought = helm.state.of(HuntChoices).sought
+        following = PAIRINGS[(PAIRINGS.index(sought.pairing) + 1) % len(PAIRINGS)]
+        evidence.seek(helm, "how marks are read", replace(sought, pairing=following))
 
-    def do_tries(self) -> None:
+    def next_try(self, helm: Helm) -> None:
         """The marks of the try before, or the last one's again."""
-        names = tries_in(self.picture) if self.picture is not None else []
+        names, sought = tries_in(helm.here.picture), helm.state.of(HuntChoices).sought
         if len(names) < 2:
-            self.notify("all marks are of one try; n begins another, when you operate something else", timeout=4)
+            helm.tell("all marks are of one try; n begins another, when you operate something else", 4)
             return
-        now = names.index(self.sought.attempt) if self.sought.attempt in names else len(names) - 1
-        self.seek(replace(self.sought, attempt=names[now - 1]))
+        now = names.index(sought.attempt) if sought.attempt in names else len(names) - 1
+        evidence.seek(helm, "the try", replace(sought, attempt=names[now - 1]))
 
-    def do_structure(self) -> None:
+    def turn_structure(self, helm: Helm) -> None:
         """What payloads are made of, or the candidates again."""
-        mode: Mode = "carrier" if self.sought.mode == "structure" else "structure"
-        self.seek(replace(self.sought, mode=mode))
+        sought = helm.state.of(HuntChoices).sought
+        mode: Mode = "carrier" if sought.mode == "structure" else "structure"
+        evidence.seek(helm, "what is looked for", replace(sought, mode=mode))
 
-    def do_reading(self) -> None:
-        """Type what a display shows."""
-        self.post_message(self.Asked("reading"))
-
-    def do_series(self) -> None:
-        """Use a log of another instrument."""
-        self.post_message(self.Asked("series"))
-
-    def do_value(self) -> None:
-        """Look for a value or text that is sent."""
-        self.post_message(self.Asked("value"))
-
-    def do_against(self) -> None:
-        """What is wrong in a bad recording; or the candidates again."""
-        if self.sought.mode == "against":
-            self.seek(replace(self.sought, mode="carrier", bad=None))
-        else:
-            self.post_message(self.Asked("bad"))
-
-    def do_rule_out(self) -> None:
+    def rule_out(self, helm: Helm) -> None:
         """Rule the candidate and its family out."""
-        candidate = self.candidate
-        if candidate is None or self.result is None:
+        hunted, row = helm.here.picture.part(Hunted), self.row(helm.here)
+        if hunted is None or hunted.result is None or row is None or row.candidate is None:
             return
-        family = [c for c in self.result.findings.candidates if c.family == candidate.family]
-        words = f"ruled out candidate {self._cursor + 1}"
-        self.post_message(self.RuleOut(words, frozenset(name_of(c) for c in [candidate, *family])))
+        family = row.candidate.family
+        names = {name_of(c) for c in hunted.result.findings.candidates if c.family == family} | {row.label}
+        choices = helm.state.of(HuntChoices)
+        after = replace(choices, ruled_out=choices.ruled_out | names, in_hand=None)
+        words = f"ruled out candidate {self.cursor(helm.here) + 1}"
+        helm.change(words, helm.state.having(after))
+        helm.tell(f"{words}; ⌫ undoes it", 2)
 
-    def rule_out(self, names: frozenset[object]) -> None:
-        """These candidates are ruled out, and no others."""
-        self.ruled_out = names
-        self._list()
-        self.repaint()
+    def give_up(self, helm: Helm) -> None:
+        """Give up the search."""
+        if not helm.give_up():
+            helm.tell("nothing is being searched", 2)
 
-    def do_keep(self) -> None:
-        """Keep the candidate, or go to the frames of a difference."""
-        row = self.row
-        if row is None or self.result is None:
+    def keep(self, helm: Helm) -> None:
+        """Keep the candidate as a signal, or go to the frames of a difference."""
+        hunted, row = helm.here.picture.part(Hunted), self.row(helm.here)
+        if hunted is None or hunted.result is None or row is None:
             return
         if row.candidate is not None:
-            self.post_message(self.Keep(row.candidate))
-        elif self.result.differences is not None:
-            self.post_message(self.Jump(row.key, row.times, self.result.sought.bad))
+            keeping.keep_candidate(helm, hunted.result, row.candidate)
+        elif hunted.result.differences is not None:
+            self._jump(helm, hunted.result, row)
         elif row.field is not None:
             found = Candidate(row.key, row.field, 0.0, "seen in the structure of its payloads", row.page)
-            self.post_message(self.Keep(found))
+            keeping.keep_candidate(helm, hunted.result, found)
 
-    def on_click(self, event: events.Click) -> None:
+    def _jump(self, helm: Helm, result: Result, row: Row) -> None:
+        """To the frames of what is wrong, in the bad recording."""
+        bad, picture = result.sought.bad, helm.here.picture
+        if bad is not None and row.times:
+            keeping.open_bad(helm, result, row.key, row.times[0])
+        elif row.times and row.key in picture.census:
+            frames_of(helm, row.key, picture.matches.frame_at(row.times[0]))
+        elif row.key in picture.census:
+            frames_of(helm, row.key)
+        else:
+            helm.tell("there are no such frames here", 3)
+
+    def offers(self, here: Here) -> list[Offer]:
+        """The candidate over the evidence."""
+        hunted, row = here.picture.part(Hunted), self.row(here)
+        if hunted is None or hunted.result is None or row is None or row.candidate is None:
+            return []
+        return offers_of(here, hunted.result, row.candidate)
+
+    def click(self, helm: Helm, x: int, y: int, again: bool) -> None:
         """Take the clicked row in hand."""
-        row = self._top + event.y - 3
-        if event.y >= 3 and row < len(self.rows):
-            self.move(row - self._cursor)
-            if event.chain == 2:
-                self.do_keep()
+        here, answer = helm.here, self.answer(helm.here)
+        hunted = here.picture.part(Hunted)
+        if hunted is None or hunted.result is None or not answer.rows:
+            return
+        room = self._room(here, hunted.result, len(answer.rows))
+        top = window(self.cursor(here), here.state.of(HuntChoices).top, room, len(answer.rows))
+        if 3 <= y < 3 + room and top + y - 3 < len(answer.rows):
+            self._take(helm, top + y - 3)
+            if again:
+                self.keep(helm)
+
+    def wheel(self, helm: Helm, by: int) -> None:
+        """Another row."""
+        self.move(helm, 1 if by > 0 else -1)
+
+
+def _answer(here: Here, result: Result, ruled_out: frozenset[object]) -> Answer:
+    columns, rows = rows_of(here.picture, result, ruled_out)
+    telling = result.telling
+    if ruled_out and result.differences is None:
+        left = tuple(row.candidate for row in rows if row.candidate is not None)
+        telling = telling_of(result.traffic, left, here.picture.whole.start)
+    return Answer(columns, tuple(rows), telling)

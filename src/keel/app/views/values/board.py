@@ -1,4 +1,4 @@
-"""The board of the Values view: a row for each signal, grouped under their messages or on the user's own pages."""
+"""The board of the Values view: a row for each signal, grouped under their messages or on a board of one's own."""
 
 from __future__ import annotations
 
@@ -7,13 +7,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from keel.app.desk.picture import Picture
+from keel.app.frame.helm import Here
 from keel.app.paint import words
 from keel.app.paint.canvas import Line
-from keel.app.paint.palette import Palette
 from keel.app.paint.plots import COLOURS, value_words
 from keel.app.paint.strokes import spark
-from keel.app.paint.table import Column, fit, grow
-from keel.measure.courses import Course, Name
+from keel.app.paint.table import Column, fit, grow, header, row_line, write_cells
+from keel.app.views.values.choices import Name
+from keel.measure.courses import Course
 from keel.signals.dictionary import Message
 from keel.signals.signal import GLYPHS, Signal, Standing
 
@@ -22,20 +23,20 @@ COLUMNS = (
     Column("name", "signal", 20),
     Column("now", "now", 15, True),
     Column("unit", "unit", 6),
-    Column("least", "least", 10, True, drop=3),
+    Column("least", "min", 10, True, drop=3),
     Column("mean", "mean", 10, True, drop=4),
-    Column("most", "most", 10, True, drop=2),
+    Column("most", "max", 10, True, drop=2),
     Column("trend", "trend", 16, drop=5),
     Column("age", "age", 9, True, drop=1),
-    Column("frames", "values", 9, True, drop=7),
-    Column("missing", "not available", 14, True, drop=6),
-    Column("differs", " expected, off by", 20, drop=8),
+    Column("frames", "frames", 9, True, drop=7),
+    Column("missing", "n/a", 9, True, drop=6),
+    Column("differs", " display, off by", 20, drop=8),
 )
 
 
 @dataclass(frozen=True)
 class Row:
-    """A row: a heading (a message or a page) or a signal."""
+    """A row: a heading (a message or a board) or a signal."""
 
     title: str
     name: Name | None = None
@@ -48,13 +49,13 @@ class Row:
         return f"{self.message.name}.{self.signal.name}" if self.message and self.signal else self.title
 
 
-def rows_of(picture: Picture, page: str | None, counters: bool) -> list[Row]:
-    """All rows: by message, or those of one of the user's pages; without counters and checksums unless wanted."""
+def rows_of(picture: Picture, board: str | None, counters: bool) -> tuple[Row, ...]:
+    """All rows: by message, or those of a board of one's own; without counters and checksums unless wanted."""
     rows: list[Row] = []
-    pages = {p.name: p.signals for p in picture.snapshot.manifest.pages}
-    wanted = pages.get(page) if page is not None else None
-    if page is not None:
-        rows.append(Row(f"page {page}"))
+    boards = {p.name: p.signals for p in picture.snapshot.manifest.pages}
+    wanted = boards.get(board, ()) if board is not None else None
+    if board is not None:
+        rows.append(Row(f"board {board}"))
     for key, message in sorted(picture.messages.items(), key=lambda item: (item[0] >> 56, item[1].name.lower())):
         if key not in picture.census:
             continue
@@ -69,15 +70,12 @@ def rows_of(picture: Picture, page: str | None, counters: bool) -> list[Row]:
         if found and wanted is None:
             rows.append(Row(f"{picture.bus_name(key)}  {message.name}"))
         rows += found
-    return rows
+    return tuple(rows)
 
 
-def heading(palette: Palette, width: int) -> Line:
+def heading(here: Here) -> Line:
     """The columns' titles."""
-    line = Line(width, palette.style("text"))
-    for column, at in _fitted(width):
-        line.put(2 + at, column.title, palette.style("dim"), column.width, column.right)
-    return line
+    return header(here.palette, here.width, _fitted(here.width), 2)
 
 
 def _fitted(width: int) -> list[tuple[Column, int]]:
@@ -86,35 +84,29 @@ def _fitted(width: int) -> list[tuple[Column, int]]:
     return grow(placed, "name", min(max(width - 4 - used, 0), 18))
 
 
-def board_row(
-    palette: Palette,
-    width: int,
+def board_line(
+    here: Here,
     row: Row,
     course: Course | None,
     colour: int | None,
-    picked: bool,
+    in_hand: bool,
     whole: bool,
-    end: int,
     expected: tuple[float, float | None] | None,
 ) -> Line:
     """A signal's row.
 
     Args:
-        palette: The colours.
-        width: Cells there are.
+        here: What is on the screen.
         row: The signal.
         course: What it says; None while that is not known yet.
         colour: Its place among the plots, None if it is not drawn.
-        picked: Whether it is in hand.
-        whole: Whether the full name is shown, as on a page of one's own.
-        end: The newest moment, in ns, for its age.
+        in_hand: Whether it is in hand.
+        whole: Whether the full name is shown, as on a board of one's own.
         expected: What it was expected to be, and what it was then.
     """
-    style = palette.style
-    on = "raised" if picked else "ink"
-    line = Line(width, style("text", on))
-    if picked:
-        line.put(0, "▌", style("brass", on))
+    picture = here.picture
+    end = picture.snapshot.span.end if picture.snapshot.live and not picture.wish.held else picture.lens.end
+    line, on = row_line(here.palette, here.width, in_hand)
     signal = row.signal
     assert signal is not None and row.name is not None
     cells: dict[str, tuple[str, str]] = {
@@ -133,9 +125,7 @@ def board_row(
         said, then = expected
         off = "—" if then is None else f"{'+' if then >= said else '−'}{signal.number_words(abs(then - said))}"
         cells["differs"] = (f" {signal.number_words(said)}, {off}", "brass")
-    for column, at in _fitted(width):
-        text, role = cells.get(column.name, ("", "dim"))
-        line.put(2 + at, text, style(role, on, column.name == "now"), column.width, column.right)
+    write_cells(here.palette, line, _fitted(here.width), 2, cells, on, "now")
     return line
 
 

@@ -1,4 +1,4 @@
-"""Who stands where in Watch: sorted, grouped, and those who fell silent at the end."""
+"""The order of the rows in Watch: sorted, grouped; silent identifiers move to the end and show since when."""
 
 from __future__ import annotations
 
@@ -6,16 +6,18 @@ import re
 from dataclasses import dataclass
 
 from keel.app.desk.picture import Picture
-from keel.ask.narrowing import of_bus, of_message
+from keel.app.views.watch.choices import Range, WatchChoices
+from keel.app.views.watch.wants import Watched, WatchWant
+from keel.ask.narrowing import of_bus
 from keel.ask.terms import Names
 from keel.measure.census import Tally
 from keel.measure.cycles import heard_in
 from keel.model.globs import Glob
-from keel.model.identity import key_words, unpack_key
+from keel.model.identity import unpack_key
+from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
 GROUPS = ("", "bus", "name", "identifiers")
-Range = tuple[int, int]
 
 
 @dataclass(frozen=True)
@@ -41,17 +43,20 @@ def silent_since(picture: Picture, tally: Tally) -> int | None:
     return None if heard_in(tally, picture.lens).end == picture.lens.end else tally.last
 
 
-def per_second(picture: Picture, tally: Tally, frames: int) -> float:
+def per_second(tally: Tally, lens: Span, baseline: int | None, frames: int) -> float:
     """Frames a second while an identifier was heard, and counted."""
-    heard = heard_in(tally, picture.lens)
-    return frames * NS_PER_S / max(heard.end - max(heard.start, picture.wish.baseline or 0), 1)
+    heard = heard_in(tally, lens)
+    return frames * NS_PER_S / max(heard.end - max(heard.start, baseline or 0), 1)
 
 
-def arrange(picture: Picture, sort: str, turned: bool, group: str, ranges: list[Range]) -> Roster:
-    """The rows of Watch."""
-    census = picture.census
+def arrange(picture: Picture, choices: WatchChoices) -> Roster:
+    """The rows of Watch: sorted, grouped; silent identifiers move to the end."""
+    sort, group, ranges = choices.sort, choices.group, choices.ranges
+    census, watched = picture.census, picture.part(Watched) or Watched()
     silent = {key: at for key in census for at in [silent_since(picture, census[key])] if at is not None}
-    since = picture.since
+    since, activity = watched.since, watched.activity
+    want = picture.wish.want
+    baseline = want.baseline if isinstance(want, WatchWant) else None
 
     def counted(key: int, name: str) -> int:
         source = since if since is not None else census
@@ -63,10 +68,10 @@ def arrange(picture: Picture, sort: str, turned: bool, group: str, ranges: list[
             "bus": key >> 56,
             "name": (picture.name(key) == "—", picture.name(key).lower()),
             "frames": -counted(key, "frames"),
-            "rate": -per_second(picture, tally, counted(key, "frames")),
+            "rate": -per_second(tally, picture.lens, baseline, counted(key, "frames")),
             "cycle": tally.cycle.mean,
             "jitter": -tally.cycle.deviation,
-            "activity": -int(picture.activity[key][-1]) if key in picture.activity else 0,
+            "activity": -int(activity[key][-1]) if key in activity else 0,
             "moved": -counted(key, "changes"),
             "faults": -tally.faults,
         }
@@ -74,7 +79,7 @@ def arrange(picture: Picture, sort: str, turned: bool, group: str, ranges: list[
             return -len(tally.payload)
         return tally.payload if sort == "payload" else values.get(sort, 0)
 
-    ordered = sorted(census, key=lambda key: (worth(key), key), reverse=turned)
+    ordered = sorted(census, key=lambda key: (worth(key), key), reverse=choices.turned)
     ordered.sort(key=lambda key: key in silent)
     if not group:
         return Roster(tuple(ordered), tuple(ordered), silent)
@@ -92,7 +97,7 @@ def arrange(picture: Picture, sort: str, turned: bool, group: str, ranges: list[
     return Roster(tuple(rows), tuple(row for row in rows if isinstance(row, int)), silent)
 
 
-def _group_of(picture: Picture, key: int, group: str, ranges: list[Range]) -> tuple[str, str]:
+def _group_of(picture: Picture, key: int, group: str, ranges: tuple[Range, ...]) -> tuple[str, str]:
     if group == "bus":
         name = picture.bus_name(key)
         return f"bus {name}", str(of_bus(name))
@@ -114,20 +119,3 @@ def range_of(a: int, b: int) -> Range:
     """The identifiers from one row's to another's."""
     low, high = sorted(unpack_key(key)[2] for key in (a, b))
     return low, high
-
-
-def terms_of(picture: Picture, key: int, ask: str) -> list[str]:
-    """What an identifier's row says of itself, as terms of an ask."""
-    terms = [ask, str(of_bus(picture.bus_name(key)))]
-    if key in picture.messages:
-        terms.append(str(of_message(picture.name(key))))
-    words = key_words(key)
-    if len(words) == 3:
-        terms.append(f"id:{words[:2]}?")
-    elif len(words) == 8:
-        terms.append(f"id:{words[:6]}??")
-    if picture.census[key].changes:
-        terms.append("moved")
-    if picture.census[key].faults:
-        terms.append("fault")
-    return terms

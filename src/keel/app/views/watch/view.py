@@ -1,22 +1,25 @@
-"""Watch: who talks, and what just moved? One row per identifier, and the ribbon of the pick."""
+"""The Watch view: one row for each identifier, and the ribbon of the one in hand."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from textual import events
-from textual.message import Message
-
-from keel.app.desk.picture import Hush, Picture
+from keel.app.desk.naming import terms_of
+from keel.app.frame.action import Action, moves
+from keel.app.frame.helm import Choice, Helm, Here
+from keel.app.frame.steering import BASELINE, HOLD, frames_of, narrow, narrowed, now
+from keel.app.frame.view import View
 from keel.app.paint.canvas import Line
-from keel.app.paint.listed import Listed
+from keel.app.paint.memo import Memo
 from keel.app.paint.nothing import nothing_lines
-from keel.app.paint.payload_cell import next_form
+from keel.app.paint.payload_cell import SIZES, next_form
 from keel.app.paint.ribbon import bytes_that_fit, ribbon, value_lines
-from keel.app.paint.table import Column, fit, window
-from keel.app.views.watch.roster import GROUPS, Heading, Range, Roster, arrange, range_of, terms_of
+from keel.app.paint.table import Column, fit, header, window
+from keel.app.views.watch.choices import WatchChoices
+from keel.app.views.watch.roster import GROUPS, Heading, Roster, arrange, range_of
 from keel.app.views.watch.row import FRESH_NS, heading_line, row_line
-from keel.ask.narrowing import of_key_among
+from keel.app.views.watch.wants import Hush, Watched, WatchWant
 from keel.measure.cycles import heard_in
 from keel.model.identity import key_words
 from keel.model.settings import remember_setting, settings, words_of
@@ -29,302 +32,358 @@ COLUMNS = (
     Column("frames", "frames", 9, True, drop=3),
     Column("rate", "rate /s", 8, True),
     Column("cycle", "cycle ms", 9, True, drop=2),
-    Column("jitter", "jitter ms", 10, True, drop=4),
+    Column("jitter", "std ms", 8, True, drop=4),
     Column("activity", "activity", 16, drop=6),
     Column("len", "len", 4, True),
     Column("payload", "payload now", 23),
-    Column("moved", "moved", 9, True, drop=5),
+    Column("moved", "changes", 9, True, drop=5),
     Column("faults", "faults", 7, True),
     Column("kept", "kept signals", 17, drop=7),
 )
 ALWAYS = ("id", "payload")
 UPWARD = ("bus", "id", "name", "cycle", "payload")
 RIBBON_ROWS = 7
+RIBBON_FROM = 18
+"""So high a view must be to have the ribbon below the list."""
 
 
-class Watch(Listed):
+@dataclass(frozen=True)
+class Layout:
+    """Where everything stands in a view of some size."""
+
+    roster: Roster
+    columns: list[tuple[Column, int]]
+    top: int
+    room: int
+    has_ribbon: bool
+    pick: int | None
+
+
+class Watch(View):
     """The view."""
 
-    @dataclass
-    class Picked(Message):
-        """A row was picked."""
-
-        key: int
-
-    @dataclass
-    class Opened(Message):
-        """A row is wanted as frames."""
-
-        key: int
-
-    @dataclass
-    class Asked(Message):
-        """A group is wanted as frames."""
-
-        ask: str
-
     def __init__(self) -> None:
-        super().__init__(id="watch")
-        self.picture: Picture | None = None
-        self.pick: int | None = None
-        self.learning: int | None = None
-        self._roster = Roster((), (), {})
-        self._sort, self._reversed = "id", False
-        self._group, self._ranges = "", list[Range]()
-        self._drawing: int | None = None
-        self._form = "hex"
-        self._top = self._first_byte = 0
-        self._heads: list[tuple[int, int, str]] = []
-        self._hidden = set(words_of(settings("views").get("watch hides")))
+        self._arranged: Memo[Roster] = Memo()
+        self._remembered = frozenset(words_of(settings("views").get("watch hides")))
+        right = "What lies to the right: bytes of the ribbon"
+        self.actions = (
+            HOLD,
+            *moves(self.move, self._screenful),
+            Action(("enter",), "enter", "frames", "Only this, as frames", self.open_row),
+            BASELINE,
+            Action(("u",), "u", "hush", "Learn what moves by itself, dim it, show it again", self.turn_hush),
+            Action(("U",), "U", "", "Learn on what moves by itself", self.learn_on),
+            Action(("g",), "g", "group", "Group by bus, by name, by identifiers; or not", self.next_group),
+            Action(("G",), "G", "", "Begin a group of identifiers at this row; end it at another", self.draw_group),
+            Action(("c",), "c", "", "Choose the columns", self.choose_columns),
+            Action(("s",), "s", "sort", "Sort by the next column", self.sort_next),
+            Action(("S",), "S", "", "Turn the order round", self.turn_order),
+            Action(("left",), "←", "", "What lies to the left: bytes of the ribbon", self._shift(-1)),
+            Action(("right",), "→", "", right, self._shift(1)),
+            Action(("x",), "x", "hex bits", "Payload as hex, bits, decimal or text", self.next_form),
+            Action(("o",), "o", "only", "Only this, or not this", lambda helm: narrow(helm, self.terms(helm.here))),
+        )
 
-    @property
-    def _keys(self) -> tuple[int, ...]:
-        return self._roster.keys
+    def wants(self, here: Here) -> WatchWant:
+        """Counts since the baseline, and what is hushed."""
+        return WatchWant(here.state.baseline, here.state.hush)
 
-    def show(self, picture: Picture) -> None:
-        """Show another moment."""
-        self.picture = picture
-        self._roster = arrange(picture, self._sort, self._reversed, self._group, self._ranges)
-        if self.pick not in picture.census and self._keys:
-            self.pick = self._keys[0]
-        self.repaint()
+    def at_first(self) -> WatchWant:
+        """All of it."""
+        return WatchWant()
 
-    def paint(self, width: int, height: int) -> list[Line]:
-        """Header, rows, ribbon."""
-        picture = self.picture
-        style = self.palette.style
-        if picture is None or not picture.census:
-            return nothing_lines(self.palette, width, picture)
-        ribbon_rows = RIBBON_ROWS if height >= 18 else 0
-        columns = self._columns(width)
-        lines = [self._header(columns, width)]
-        room = height - 1 - max(ribbon_rows, 1)
-        rows = self._roster.rows
-        cursor = rows.index(self.pick) if self.pick in rows else 0
-        self._top = window(cursor, self._top, room, len(rows))
-        if self._top == 1 and isinstance(rows[0], Heading):
-            self._top = 0
-        for row in rows[self._top : self._top + room]:
-            if isinstance(row, Heading):
-                lines.append(heading_line(self.palette, picture, row, columns, width))
-            else:
-                silent = self._roster.silent.get(row)
-                lines.append(row_line(self.palette, picture, row, columns, width, row == self.pick, self._form, silent))
-        while len(lines) < 1 + room:
-            lines.append(self.line(width))
-        if ribbon_rows and self.pick is not None and self.pick in picture.census:
-            lines += self._ribbon(picture, self.pick, width)
-        else:
-            lines.append(self.line(width))
-        below = len(rows) - self._top - room
-        said = ([f"↓ {below} more"] if below > 0 else []) + self._said(picture)
-        lines[1 + room].put(2, "   ".join(said), style("dim"), width - 3)
-        return lines
+    # Where everything stands.
 
-    def _said(self, picture: Picture) -> list[str]:
-        """What counts now besides the ask, in words."""
-        said = []
-        zero = picture.whole.start
-        if picture.wish.baseline is not None:
-            said.append(f"counting since {(picture.wish.baseline - zero) / 1e9:.1f} s")
-        if picture.hush is not None and picture.wish.hush is not None:
-            said.append(hush_words(picture.hush, picture.wish.hush, picture.snapshot.live))
-        elif self.learning is not None:
-            learnt = max(picture.snapshot.span.end - self.learning, 0)
-            said.append(f"learning what moves by itself, {learnt / 1e9:.1f} s so far; u ends it")
-        if self._drawing is not None:
-            said.append(f"a group from {key_words(self._drawing)} to …: G at its other end")
-        return said
+    def layout(self, here: Here) -> Layout:
+        """What stands where."""
+        choices = here.state.of(WatchChoices)
+        roster = self._arranged.of((here.picture, choices), lambda: arrange(here.picture, choices))
+        has_ribbon = here.height >= RIBBON_FROM
+        room = max(here.height - 1 - (RIBBON_ROWS if has_ribbon else 1), 1)
+        pick = here.state.pick if here.state.pick in roster.keys else roster.keys[0] if roster.keys else None
+        cursor = roster.rows.index(pick) if pick is not None else 0
+        top = window(cursor, choices.top, room, len(roster.rows))
+        if top == 1 and isinstance(roster.rows[0], Heading):
+            top = 0
+        return Layout(roster, self._columns(here, roster, choices), top, room, has_ribbon, pick)
 
-    def _columns(self, width: int) -> list[tuple[Column, int]]:
-        kept = self.picture is not None and any(s.found for m in self.picture.messages.values() for s in m.signals)
-        wanted = tuple(c for c in COLUMNS if c.name not in self._hidden and (kept or c.name != "kept"))
+    def pick(self, here: Here) -> int | None:
+        """The identifier in hand; the first one if none was taken."""
+        return self.layout(here).pick
+
+    def _hides(self, choices: WatchChoices) -> frozenset[str]:
+        return self._remembered if choices.hides is None else choices.hides
+
+    def _columns(self, here: Here, roster: Roster, choices: WatchChoices) -> list[tuple[Column, int]]:
+        picture, width = here.picture, here.width
+        kept = any(s.found for m in picture.messages.values() for s in m.signals)
+        hides = self._hides(choices)
+        buses = max((len(bus.name) for bus in picture.snapshot.manifest.buses), default=1)
+        wanted = tuple(
+            replace(c, width=min(max(c.width, buses + 2), 14)) if c.name == "bus" else c
+            for c in COLUMNS
+            if c.name not in hides and (kept or c.name != "kept")
+        )
         placed = fit(wanted, width - 3)
         spare = width - 3 - placed[-1][1] - placed[-1][0].width
         if spare <= 0:
             return placed
         # What is left over goes to the kept signals if they are there, and to payloads that are longer than their room.
-        long = max((len(self.picture.census[key].payload) for key in self._keys), default=8) if self.picture else 8
-        cells = {"hex": 3, "bits": 9, "decimal": 4, "text": 1}[self._form]
+        long = max((len(picture.census[key].payload) for key in roster.keys), default=8)
         grown, shift = [], 0
         last = placed[-1][0].name == "kept"
         for column, at in placed:
             extra = 0
             if column.name == "payload":
-                extra = min(spare // 2 if last else spare, max(long * cells - column.width, 0))
+                extra = min(spare // 2 if last else spare, max(long * SIZES[choices.form] - column.width, 0))
             elif column.name == "kept":
                 extra = spare - shift
             grown.append((replace(column, width=column.width + extra), at + shift))
             shift += extra
         return grown
 
-    def _header(self, columns: list[tuple[Column, int]], width: int) -> Line:
-        line = self.line(width)
-        self._heads = []
-        for column, at in columns:
-            chosen = column.name == self._sort
-            upward = (column.name in UPWARD) != self._reversed
-            title = f"payload now, {self._form}" if column.name == "payload" else column.title
-            title += ("▲" if upward else "▼") if chosen else ""
-            style = self.palette.style("brass" if chosen else "dim")
-            line.put(2 + at, title, style, column.width, column.right)
-            self._heads.append((2 + at, 2 + at + column.width, column.name))
-        return line
+    # Painting.
 
-    def _ribbon(self, picture: Picture, key: int, width: int) -> list[Line]:
-        style = self.palette.style
+    def paint(self, here: Here) -> list[Line]:
+        """Header, rows, ribbon."""
+        picture, width = here.picture, here.width
+        if not picture.census:
+            return nothing_lines(here.palette, width, picture)
+        choices, layout = here.state.of(WatchChoices), self.layout(here)
+        rows, watched = layout.roster.rows, picture.part(Watched) or Watched()
+        lines = [self._header(here, layout, choices)]
+        for row in rows[layout.top : layout.top + layout.room]:
+            if isinstance(row, Heading):
+                lines.append(heading_line(here, watched, row, layout.columns))
+            else:
+                silent = layout.roster.silent.get(row)
+                lines.append(row_line(here, watched, row, layout.columns, row == layout.pick, choices.form, silent))
+        while len(lines) < 1 + layout.room:
+            lines.append(here.line())
+        if layout.has_ribbon and layout.pick is not None:
+            lines += self._ribbon(here, watched, layout.pick, choices)
+        else:
+            lines.append(here.line())
+        below = len(rows) - layout.top - layout.room
+        said = ([f"↓ {below} more"] if below > 0 else []) + self._said(here, watched, choices)
+        lines[1 + layout.room].put(2, "   ".join(said), here.style("dim"), width - 3)
+        return lines
+
+    def _header(self, here: Here, layout: Layout, choices: WatchChoices) -> Line:
+        upward = (choices.sort in UPWARD) != choices.turned
+        titles = {"payload": f"payload now, {choices.form}"}
+        titles[choices.sort] = titles.get(choices.sort, _title(choices.sort)) + ("▲" if upward else "▼")
+        return header(here.palette, here.width, layout.columns, 2, titles, choices.sort)
+
+    def _said(self, here: Here, watched: Watched, choices: WatchChoices) -> list[str]:
+        """What counts now besides the ask, in words."""
+        said, state, picture = [], here.state, here.picture
+        zero = picture.whole.start
+        if state.baseline is not None:
+            said.append(f"counting since {(state.baseline - zero) / 1e9:.1f} s")
+        if watched.hush is not None and state.hush is not None:
+            said.append(hush_words(watched.hush, state.hush, picture.snapshot.live))
+        elif state.learning is not None:
+            learnt = max(picture.snapshot.span.end - state.learning, 0)
+            said.append(f"learning what moves by itself, {learnt / 1e9:.1f} s so far; u ends it")
+        if choices.drawing is not None:
+            said.append(f"a group from {key_words(choices.drawing)} to …: G at its other end")
+        return said
+
+    def _ribbon(self, here: Here, watched: Watched, key: int, choices: WatchChoices) -> list[Line]:
+        picture, palette, width, style = here.picture, here.palette, here.width, here.style
         tally = picture.census[key]
         message = picture.messages.get(key)
-        title = self.line(width)
+        title = here.line()
         title.put(0, "─" * width, style("line"))
         at = title.put(2, f" {picture.name(key)} ", style("sea", bold=True))
         at = title.put(at, f"{key_words(key)} ", style("strong", bold=True))
         heard = heard_in(tally, picture.lens)
         if heard.start != picture.lens.start:
             at = title.put(at, f"new from {(heard.start - picture.whole.start) / 1e9:.1f} s ", style("brass"))
-        fit_bytes = bytes_that_fit(width)
-        most = max(len(tally.payload) - fit_bytes, 0)
-        self._first_byte = min(self._first_byte, most)
-        if most:
-            last = self._first_byte + fit_bytes - 1
-            title.put(at, f"bytes {self._first_byte}–{last} of {len(tally.payload)}, ← → ", style("dim"))
-        lines = [self.line(width), title]
-        lines += ribbon(self.palette, width, tally.payload, message, self._fresh(picture, key), self._first_byte)
+        fits = bytes_that_fit(width)
+        first = min(choices.first_byte, max(len(tally.payload) - fits, 0))
+        if len(tally.payload) > fits:
+            title.put(at, f"bytes {first}–{first + fits - 1} of {len(tally.payload)}, ← → ", style("dim"))
+        lines = [here.line(), title]
+        lines += ribbon(palette, width, tally.payload, message, _fresh(here, watched, key), first)
         if message is not None and message.signals:
-            lines += value_lines(self.palette, width, tally.payload, message, 2)
+            lines += value_lines(palette, width, tally.payload, message, 2)
         else:
-            hint = self.line(width)
-            text = "no fields are known: flag marks with m while you work the device, then 4 Hunt"
+            hint = here.line()
+            text = "no fields are known: flag marks with m while you operate the device, then 4 Hunt"
             hint.put(1, text, style("dim"))
             lines.append(hint)
         return lines
 
-    def _fresh(self, picture: Picture, key: int) -> bytes:
-        """For each byte the bits that light up: those that react, or all of a byte that changed just now."""
-        tally = picture.census[key]
-        if picture.hush is not None:
-            flips = picture.hush.reacting.get(key)
-            if flips is None:
-                return b""
-            return bytes(sum(1 << b for b in range(8) if flips[8 * n + b]) for n in range(len(flips) // 8))
-        age = picture.lens.end - FRESH_NS[1]
-        return bytes(0xFF if int(at) > age else 0 for at in tally.changed_at[: len(tally.payload)])
-
-    def terms(self) -> list[str]:
-        """What the pick says of itself."""
-        if self.picture is None or self.pick not in self.picture.census or self.pick is None:
-            return []
-        return terms_of(self.picture, self.pick, ask_for(self.picture, self.pick))
-
     # What people do here.
 
-    @property
-    def page_rows(self) -> int:
-        """How many rows a page is."""
-        return max(self.size.height - RIBBON_ROWS - 2, 1)
+    def terms(self, here: Here) -> list[str]:
+        """What the row in hand says of itself."""
+        pick = self.pick(here)
+        return terms_of(here.picture, pick) if pick is not None else []
 
-    def move(self, by: int) -> None:
-        """Move the pick."""
-        if not self._keys:
-            return
-        at = self._keys.index(self.pick) if self.pick in self._keys else 0
-        key = self._keys[min(max(at + by, 0), len(self._keys) - 1)]
-        if key != self.pick:
-            self.post_message(self.Picked(key))
+    def _screenful(self, helm: Helm) -> int:
+        return self.layout(helm.here).room
 
-    def do_left(self) -> None:
-        """The ribbon from an earlier byte."""
-        self._first_byte = max(self._first_byte - 1, 0)
-        self.repaint()
+    def move(self, helm: Helm, by: int) -> None:
+        """Take another row in hand."""
+        layout = self.layout(helm.here)
+        keys = layout.roster.keys
+        if layout.pick is not None:
+            self._take(helm, keys[min(max(keys.index(layout.pick) + by, 0), len(keys) - 1)], layout)
 
-    def do_right(self) -> None:
-        """The ribbon from a later byte."""
-        self._first_byte += 1
-        self.repaint()
+    def _take(self, helm: Helm, key: int, layout: Layout) -> None:
+        cursor = layout.roster.rows.index(key)
+        top = window(cursor, layout.top, layout.room, len(layout.roster.rows))
+        state = replace(helm.state, pick=key).having(replace(helm.state.of(WatchChoices), top=top))
+        helm.change("pick", state, joins=True)
 
-    def do_payload_form(self) -> None:
+    def _choose(self, helm: Helm, words: str, change: Callable[[WatchChoices], WatchChoices]) -> None:
+        helm.change(words, helm.state.having(change(helm.state.of(WatchChoices))))
+
+    def _shift(self, by: int) -> Callable[[Helm], None]:
+        def shift(helm: Helm) -> None:
+            here = helm.here
+            pick = self.pick(here)
+            long = len(here.picture.census[pick].payload) if pick is not None else 0
+            most = max(long - bytes_that_fit(here.width), 0)
+            old = here.state.of(WatchChoices)
+            first = min(max(old.first_byte + by, 0), most)
+            helm.change("bytes of the ribbon", here.state.having(replace(old, first_byte=first)), joins=True)
+
+        return shift
+
+    def next_form(self, helm: Helm) -> None:
         """Hex, bits, decimal, text."""
-        self._form = next_form(self._form)
-        self.repaint()
+        self._choose(helm, "payload form", lambda c: replace(c, form=next_form(c.form)))
 
-    def do_sort(self) -> None:
+    def sort_next(self, helm: Helm) -> None:
         """Sort by the next column that is shown."""
-        shown = [name for _, _, name in self._heads if name != "kept"]
-        at = shown.index(self._sort) if self._sort in shown else -1
-        self._sort_by(shown[(at + 1) % len(shown)] if shown else "id")
+        shown = [column.name for column, _ in self.layout(helm.here).columns if column.name != "kept"]
+        sort = helm.state.of(WatchChoices).sort
+        at = shown.index(sort) if sort in shown else -1
+        self._sort_by(helm, shown[(at + 1) % len(shown)])
 
-    def do_reverse(self) -> None:
+    def turn_order(self, helm: Helm) -> None:
         """Turn the order round."""
-        self._sort_by(self._sort)
+        self._sort_by(helm, helm.state.of(WatchChoices).sort)
 
-    def _sort_by(self, name: str) -> None:
-        self._reversed = not self._reversed if name == self._sort else False
-        self._sort = name
-        self._anew()
+    def _sort_by(self, helm: Helm, name: str) -> None:
+        self._choose(helm, "sort", lambda c: replace(c, sort=name, turned=c.sort == name and not c.turned))
 
-    def _anew(self) -> None:
-        if self.picture is not None:
-            self.show(self.picture)
-
-    def do_group(self) -> None:
+    def next_group(self, helm: Helm) -> None:
         """The next way to group; that of drawn groups only if one was drawn."""
-        ways = [way for way in GROUPS if way != "identifiers" or self._ranges]
-        self._group = ways[(ways.index(self._group) + 1) % len(ways)] if self._group in ways else ""
-        self._anew()
+        choices = helm.state.of(WatchChoices)
+        ways = [way for way in GROUPS if way != "identifiers" or choices.ranges]
+        group = ways[(ways.index(choices.group) + 1) % len(ways)] if choices.group in ways else ""
+        self._choose(helm, "group", lambda c: replace(c, group=group))
 
-    def do_draw_group(self) -> None:
+    def draw_group(self, helm: Helm) -> None:
         """Begin a group at this row, or end it here."""
-        if self.pick is None:
+        pick = self.pick(helm.here)
+        begun = helm.state.of(WatchChoices).drawing
+        if pick is None:
             return
-        if self._drawing is None:
-            self._drawing = self.pick
+        if begun is None:
+            self._choose(helm, "group begun", lambda c: replace(c, drawing=pick))
         else:
-            self._ranges.append(range_of(self._drawing, self.pick))
-            self._drawing, self._group = None, "identifiers"
-        self._anew()
+            ranges = (*helm.state.of(WatchChoices).ranges, range_of(begun, pick))
+            self._choose(helm, "group", lambda c: replace(c, drawing=None, group="identifiers", ranges=ranges))
 
-    def column_choices(self) -> list[tuple[str, str, bool]]:
-        """Name, title and whether it is shown, of each column that may be hidden."""
-        return [(c.name, c.title, c.name not in self._hidden) for c in COLUMNS if c.name not in ALWAYS]
+    def choose_columns(self, helm: Helm) -> None:
+        """Show or hide columns, until the person leaves."""
+        hides = self._hides(helm.state.of(WatchChoices))
+        choices = [
+            Choice(c.name, f"{'○' if c.name in hides else '●'} {c.title}") for c in COLUMNS if c.name not in ALWAYS
+        ]
 
-    def toggle_column(self, name: str) -> None:
-        """Show or hide a column; remembered."""
-        self._hidden ^= {name}
-        remember_setting("views", "watch hides", sorted(self._hidden))
-        self.repaint()
+        def chosen(name: str) -> None:
+            after = hides ^ {name}
+            self._choose(helm, "columns", lambda c: replace(c, hides=after))
+            helm.submit(lambda: remember_setting("views", "watch hides", sorted(after)))
+            self.choose_columns(helm)
 
-    def do_open_row(self) -> None:
-        """The pick as frames."""
-        if self.pick is not None and self.picture is not None and self.pick in self.picture.census:
-            self.post_message(self.Opened(self.pick))
+        helm.windows.choose("columns of Watch; enter shows or hides one", choices, chosen)
 
-    def on_click(self, event: events.Click) -> None:
+    def open_row(self, helm: Helm) -> None:
+        """The row in hand as frames."""
+        pick = self.pick(helm.here)
+        if pick is not None:
+            frames_of(helm, pick)
+
+    def turn_hush(self, helm: Helm) -> None:
+        """Begin to learn, end learning, hush no more: in turn."""
+        here, state = helm.here, helm.state
+        at = now(here)
+        if at is None:
+            return
+        if state.hush is not None:
+            helm.change("hush", replace(state, hush=None, learning=None))
+            helm.tell("nothing is hushed any more", 2)
+        elif not here.picture.snapshot.live:
+            helm.change("hush", replace(state, hush=here.picture.lens))
+            helm.tell("hushed: what moved in the lens. Move the lens to see what else moves; u ends it", 5)
+        elif state.learning is None:
+            self._learn_from(helm, at)
+        else:
+            helm.change("hush", replace(state, hush=Span(state.learning, at), learning=None))
+            helm.tell("hushed: only what moves otherwise lights up; u ends it, U learns on", 4)
+
+    def learn_on(self, helm: Helm) -> None:
+        """Go on learning what moves by itself, from where that began."""
+        state = helm.state
+        if state.hush is None:
+            helm.tell("u begins to learn what moves by itself", 3)
+        elif not helm.here.picture.snapshot.live:
+            helm.tell("nothing comes any more that could be learnt from: u, with a longer lens", 3)
+        else:
+            self._learn_from(helm, state.hush.start)
+
+    def _learn_from(self, helm: Helm, start: int) -> None:
+        helm.change("learning", replace(helm.state, hush=None, learning=start))
+        helm.tell("learning what moves by itself: touch nothing, then u again; the longer, the surer", 5)
+
+    def click(self, helm: Helm, x: int, y: int, again: bool) -> None:
         """A header sorts, a row is picked, a second click opens it; that of a group opens the group."""
-        if event.y == 0:
-            for start, end, name in self._heads:
-                if start <= event.x < end and name != "kept":
-                    self._sort_by(name)
+        layout = self.layout(helm.here)
+        if y == 0:
+            for column, at in layout.columns:
+                if 2 + at <= x < 2 + at + column.width and column.name != "kept":
+                    self._sort_by(helm, column.name)
             return
-        at = self._top + event.y - 1
-        room = self.size.height - 1 - (RIBBON_ROWS if self.size.height >= 18 else 1)
-        if event.y > room or at >= len(self._roster.rows):
+        at = layout.top + y - 1
+        if y > layout.room or at >= len(layout.roster.rows):
             return
-        row = self._roster.rows[at]
+        row = layout.roster.rows[at]
         if isinstance(row, Heading):
-            if event.chain == 2 and row.ask:
-                self.post_message(self.Asked(row.ask))
+            if again and row.ask:
+                state = replace(helm.state, view="frames", ask=narrowed(helm, row.ask), frame=None)
+                helm.change("frames of a group", state)
             return
-        self.post_message(self.Picked(row))
-        if event.chain == 2:
-            self.post_message(self.Opened(row))
+        self._take(helm, row, layout)
+        if again:
+            frames_of(helm, row)
 
-    def on_mouse_scroll_down(self, event: events.MouseScrollDown) -> None:
+    def wheel(self, helm: Helm, by: int) -> None:
         """The wheel moves the pick."""
-        self.move(3)
+        self.move(helm, by)
 
-    def on_mouse_scroll_up(self, event: events.MouseScrollUp) -> None:
-        """The wheel moves the pick."""
-        self.move(-3)
+
+def _title(name: str) -> str:
+    return next(column.title for column in COLUMNS if column.name == name)
+
+
+def _fresh(here: Here, watched: Watched, key: int) -> bytes:
+    """For each byte the bits that light up: those that react, or all of a byte that changed just now."""
+    tally = here.picture.census[key]
+    if watched.hush is not None:
+        flips = watched.hush.reacting.get(key)
+        if flips is None:
+            return b""
+        return bytes(sum(1 << b for b in range(8) if flips[8 * n + b]) for n in range(len(flips) // 8))
+    age = here.picture.lens.end - FRESH_NS[1]
+    return bytes(0xFF if int(at) > age else 0 for at in tally.changed_at[: len(tally.payload)])
 
 
 def hush_words(hush: Hush, learnt: Span, live: bool) -> str:
@@ -337,8 +396,3 @@ def hush_words(hush: Hush, learnt: Span, live: bool) -> str:
     if hush.slow:
         text += f", {len(hush.slow)} of them so seldom sent that they may move by themselves"
     return text + ("; U learns on" if live else "")
-
-
-def ask_for(picture: Picture, key: int) -> str:
-    """The ask that leaves one identifier, whatever else is asked."""
-    return str(of_key_among(key, picture.bus_name(key), picture.keys))

@@ -1,70 +1,29 @@
-"""The row of view names, the ask line, the key line."""
+"""The ask line: the ask, typed and answered, and what it found."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from rich.highlighter import Highlighter
 from rich.text import Text
 from textual import events
 from textual.app import ComposeResult
 from textual.containers import Horizontal
-from textual.message import Message
 from textual.widgets import Input
 
 from keel.app.paint import words
 from keel.app.paint.canvas import Line, Sheet
-from keel.app.shared.actions import Action, actions_in
-from keel.app.shared.asks import remembered
-from keel.app.shared.state import VIEWS
+from keel.app.shared.asks import remember, remembered
+from keel.errors import AskError
 
+if TYPE_CHECKING:
+    from keel.app.desk.picture import Picture
+    from keel.ask.nodes import Scene
+
+EXAMPLES = 'id:1A0,220   bus:a   fault   gap>120ms   bytes:"5E ??"'
 _WORD = re.compile(r'"(?:[^"\\]|\\.)*"?|[^\s()]+')
-
-
-class ViewBar(Sheet):
-    """The names of the views, one row."""
-
-    DEFAULT_CSS = "ViewBar { height: 1; }"
-
-    @dataclass
-    class Chosen(Message):
-        """A view was clicked."""
-
-        view: str
-
-    def __init__(self) -> None:
-        super().__init__(id="views")
-        self.view = ""
-        self._places: list[tuple[int, int, str]] = []
-
-    def show(self, view: str) -> None:
-        """Say which view is open."""
-        self.view = view
-        self.repaint()
-
-    def paint(self, width: int, height: int) -> list[Line]:
-        """The row."""
-        style = self.palette.style
-        line = self.line(width, "panel")
-        at, self._places = 1, []
-        for view, (key, title) in VIEWS.items():
-            text = f" {key} {title} "
-            start = at
-            if view == self.view:
-                at = line.put(at, text, style("ink", "brass", True)) + 1
-            else:
-                at = line.put(at, f" {key}", style("brass", "panel"))
-                at = line.put(at, f" {title} ", style("dim", "panel")) + 1
-            self._places.append((start, at, view))
-        return [line]
-
-    def on_click(self, event: events.Click) -> None:
-        """Open the clicked view."""
-        for start, end, view in self._places:
-            if start <= event.x < end:
-                self.post_message(self.Chosen(view))
 
 
 class Result(Sheet):
@@ -146,36 +105,31 @@ class AskLine(Horizontal):
     AskLine Input:focus { border: none; }
     """
 
-    @dataclass
-    class Asked(Message):
-        """An ask was entered."""
-
-        text: str
-
-    @dataclass
-    class Left(Message):
-        """Typing ended."""
-
     def __init__(
         self,
-        complaint: Callable[[str], str | None],
-        completions: Callable[[str], list[str]] = lambda _: [],
-        place: Callable[[str], int | None] = lambda _: None,
+        names: Callable[[], tuple[Scene | None, tuple[int, ...]]],
+        asked: Callable[[str], None],
+        left: Callable[[], None],
     ) -> None:
-        """``complaint`` says what is wrong with a text, or None; ``completions`` what it could become; ``place``
-        where it is wrong."""
+        """An empty line.
+
+        Args:
+            names: Gives the names and identifiers there are, to check against.
+            asked: Takes an ask that was entered.
+            left: Called when typing ends.
+        """
         super().__init__(id="asking")
+        self._names, self._on_ask, self._on_left = names, asked, left
         self._ask = ""
-        self._completions, self._place = completions, place
         self.pointer = Pointer()
         self._asked: list[str] = []
+        self._remembered: list[str] = []
         self._recalled, self._typed = -1, ""
-        self._complaint = complaint
         self.input = AskInput(
             id="ask",
             compact=True,
             highlighter=self.pointer,
-            placeholder='id:1A0,220   bus:a   fault   gap>120ms   bytes:"5E ??"',
+            placeholder=EXAMPLES,
         )
         self.input.can_focus = False
         self.result = Result()
@@ -185,6 +139,13 @@ class AskLine(Horizontal):
         yield Tag()
         yield self.input
         yield self.result
+
+    def on_mount(self) -> None:
+        """Look up what was asked before, behind the first screen."""
+        self.run_worker(self._look_up, thread=True, group="settings")
+
+    def _look_up(self) -> None:
+        self._remembered = remembered()
 
     @property
     def typing(self) -> bool:
@@ -202,9 +163,9 @@ class AskLine(Horizontal):
     def begin(self) -> None:
         """Start typing."""
         self.input.can_focus = True
-        self.input.placeholder = 'id:1A0,220   bus:a   fault   gap>120ms   bytes:"5E ??"'
+        self.input.placeholder = EXAMPLES
         self.input.styles.width = max(min(self.size.width * 6 // 10, 80), 30)
-        self._asked, self._recalled = remembered(), -1
+        self._asked, self._recalled = self._remembered, -1
         self.input.focus()
 
     def complete(self) -> None:
@@ -228,31 +189,55 @@ class AskLine(Horizontal):
         self.input.can_focus = False
         self.screen.set_focus(None)
         self.show(self._ask)
-        self.post_message(self.Left())
+        self._on_left()
+
+    def _error_in(self, text: str) -> AskError | None:
+        from keel.ask.language import parse
+
+        try:
+            parse(text, self._names()[0])
+        except AskError as error:
+            return error
+        return None
+
+    def _completions(self, text: str) -> list[str]:
+        from keel.ask.completion import complete
+
+        return complete(text, *self._names())
 
     def on_input_changed(self, event: Input.Changed) -> None:
         """Check while typing."""
         event.stop()
         if self.typing:
-            complaint = self._complaint(event.value)
+            error = self._error_in(event.value)
             found = [text[len(text) - len(text.split(" ")[-1]) :] for text in self._completions(event.value)]
             more = "tab " + "  ".join(found) if found and event.value else ""
-            self.pointer.at = self._place(event.value) if complaint else None
-            if complaint:
-                self.result.say(f"{complaint}   {more}", "coral")
+            self.pointer.at = error.position if error is not None else None
+            if error is not None:
+                self.result.say(f"{error}   {more}", "coral")
             else:
                 self.result.say(f"enter searches   {more}", "dim")
 
     def enter(self) -> None:
         """Take the text, unless something is wrong with it."""
         text = self.input.value.strip()
-        complaint = self._complaint(text)
-        if complaint:
-            self.result.say(complaint, "coral")
+        error = self._error_in(text)
+        if error is not None:
+            self.result.say(str(error), "coral")
             self.app.bell()
             return
         self.end()
-        self.post_message(self.Asked(text))
+        if text:
+            self.run_worker(lambda: remember(text), thread=True, group="settings")
+            self._remembered = [text, *(old for old in self._remembered if old != text)]
+        self._on_ask(text)
+
+    def take(self, key: events.Key) -> bool:
+        """Take a key before the line has the focus; returns whether that was needed."""
+        if self.app.focused is self.input:
+            return False
+        self.input.post_message(events.Key(key.key, key.character))
+        return True
 
     def on_key(self, event: events.Key) -> None:
         """Escape gives up."""
@@ -266,75 +251,14 @@ class AskLine(Horizontal):
             self.begin()
 
 
-class KeyLine(Sheet):
-    """The keys that do something here, now."""
-
-    DEFAULT_CSS = "KeyLine { height: 1; }"
-
-    @dataclass
-    class Pressed(Message):
-        """A key's words were clicked."""
-
-        action: Action
-
-    def __init__(self) -> None:
-        super().__init__(id="keys")
-        self._view, self._typing = "", False
-        self._places: list[tuple[int, int, Action]] = []
-
-    def show(self, view: str, typing: bool) -> None:
-        """Say which keys count now."""
-        if (view, typing) != (self._view, self._typing):
-            self._view, self._typing = view, typing
-            self.repaint()
-
-    def paint(self, width: int, height: int) -> list[Line]:
-        """The keys, as many as fit; the guide always."""
-        style = self.palette.style
-        line = self.line(width, "panel")
-        self._places = []
-        if self._typing:
-            at = line.put(1, "enter", style("brass", "panel", True)) + 1
-            at = line.put(at, "search", style("dim", "panel")) + 3
-            at = line.put(at, "esc", style("brass", "panel", True)) + 1
-            at = line.put(at, "leave as it was", style("dim", "panel")) + 3
-            at = line.put(at, "tab", style("brass", "panel", True)) + 1
-            at = line.put(at, "complete", style("dim", "panel")) + 3
-            at = line.put(at, "↑ ↓", style("brass", "panel", True)) + 1
-            line.put(at, "asks entered before", style("dim", "panel"))
-            return [line]
-        shown = [a for a in actions_in(self._view) if a.word]
-        while shown and 1 + sum(len(a.shown) + len(a.word) + 4 for a in shown) > width:
-            droppable = [a for a in shown if a.name not in ("guide", "quit", "mark", "ask", "back")]
-            if not droppable:
-                break
-            shown.remove(droppable[-1])
-        at = 1
-        for action in shown:
-            start = at
-            at = line.put(at, action.shown, style("brass", "panel", True)) + 1
-            at = line.put(at, action.word, style("dim", "panel")) + 3
-            self._places.append((start, at - 2, action))
-        return [line]
-
-    def on_click(self, event: events.Click) -> None:
-        """Do what was clicked."""
-        for start, end, action in self._places:
-            if start <= event.x < end:
-                self.post_message(self.Pressed(action))
-
-
-def result_words(
-    total: int, in_lens: int, rank: int | None, asked: bool, lens: bool, following: bool = False, looked: float = 1.0
-) -> str:
-    """How many match in all and in the lens, and where the pick stands among them; how much is looked at yet."""
-    text = f"{words.count(total)} frames" if asked else f"everything · {words.count(total)} frames"
-    if lens:
-        text += f" · {words.count(in_lens)} in lens"
-    if rank is not None:
-        text += f" · frame {words.count(rank + 1)} of {words.count(in_lens)}"
-    if looked < 1:
-        text += f" so far · {looked:.0%} looked at"
-    if following:
-        text += " · following the newest"
-    return text
+def result_words(picture: Picture, standing: tuple[str, ...]) -> str:
+    """How many frames match in all and in the lens, how much is looked at yet, and what the view says besides."""
+    matches = picture.matches
+    said = [f"{words.count(matches.total)} frames"]
+    if not picture.wish.ask:
+        said.insert(0, "everything")
+    if picture.wish.lens is not None:
+        said.append(f"{words.count(len(matches))} in lens")
+    said += standing
+    text = " · ".join(said)
+    return text if matches.looked >= 1 else f"{text} so far · {matches.looked:.0%} looked at"

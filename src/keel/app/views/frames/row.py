@@ -1,0 +1,83 @@
+"""One row of Frames."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from keel.app.desk.frame_pages import Page
+from keel.app.frame.helm import Here
+from keel.app.paint import words
+from keel.app.paint.canvas import Line
+from keel.app.paint.payload_cell import write_payload
+from keel.app.paint.ribbon import kept_words
+from keel.app.paint.table import Column, write_cells
+from keel.app.views.frames.choices import FramesChoices
+from keel.model.faults import Fault
+from keel.model.frames import Flag
+from keel.model.identity import format_ident
+
+
+def frame_line(
+    here: Here,
+    page: Page,
+    i: int,
+    columns: Sequence[tuple[Column, int]],
+    table: int,
+    in_hand: bool,
+    choices: FramesChoices,
+    notes: Mapping[int, str],
+) -> Line:
+    """The row of a frame of the screenful; ``table`` is the width of the list."""
+    picture, style, batch = here.picture, here.style, page.batch
+    on = "raised" if in_hand else "ink"
+    line = here.line()
+    faults = int(batch.faults[i])
+    if in_hand:
+        line.ground(style("text", on), 0, table - 1)
+        line.put(0, "▌", style("brass", on))
+    if faults:
+        line.put(1, "✕", style("coral", on))
+    elif int(page.numbers[i]) in notes:
+        line.put(1, "✎", style("brass", on))
+    key, time = int(batch.keys()[i]), int(batch.time[i])
+    bus, flags = int(batch.bus[i]), int(batch.flags[i])
+    start = picture.whole.start
+    cells: dict[str, tuple[str, str]] = {
+        "number": (words.count(int(page.numbers[i]) + 1), "dim"),
+        "clock": (words.of_day(time), "text"),
+        "elapsed": (f"{(time - start) / 1e9:.6f}", "text"),
+        "zeroed": (f"{(time - (start if here.state.zero is None else here.state.zero)) / 1e9:+.6f}", "text"),
+        "shown": (words.step(int(page.since_shown[i])), "dim"),
+        "same": (words.step(int(page.since_same[i])), "dim"),
+        "bus": (f" {picture.snapshot.manifest.buses[bus].name}", here.palette.bus(bus)),
+        "id": (format_ident(int(batch.form[i]), int(batch.ident[i])), "strong"),
+        "name": (picture.name(key), "text" if key in picture.messages else "faint"),
+        "dir": ("tx" if flags & Flag.TX else "rx", "dim"),
+        "len": (str(len(batch.payload(i))), "dim"),
+        "kept": (kept_words(batch.payload(i), picture.messages.get(key)), "sea"),
+    }
+    write_cells(here.palette, line, columns, 2, cells, on, "id")
+    for column, at in columns:
+        if column.name == "payload":
+            _write_payload(here, line, 2 + at, column.width, page, i, on, choices)
+    return line
+
+
+def _write_payload(
+    here: Here, line: Line, at: int, width: int, page: Page, i: int, on: str, choices: FramesChoices
+) -> None:
+    batch, before = page.batch, page.before[i]
+    payload = batch.payload(i)
+    faults = int(batch.faults[i])
+    if faults:
+        title = ", ".join(f.title for f in Fault if faults & f)
+        line.put(at, f"{title}  {payload.hex(' ').upper()}", here.style("coral", on), width)
+        return
+    if int(batch.flags[i]) & Flag.REMOTE:
+        line.put(at, f"remote, DLC {int(batch.dlc[i])}", here.style("dim", on), width)
+        return
+
+    def role(n: int) -> str:
+        return "brass" if before is not None and before[n : n + 1] != payload[n : n + 1] else "text"
+
+    write_payload(line, at, width, payload, choices.form, role, here.palette, on, choices.shift)
