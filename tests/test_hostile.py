@@ -108,7 +108,7 @@ def test_the_app_shows_markup_and_escapes_as_text(tmp_path: Path) -> None:
     folder = nasty_recording(tmp_path / "r.keel")
     terminal = Terminal(tmp_path, f"{KEEL} open {folder}")
     try:
-        terminal.until("[bold red]x[/]·", "○ closed", "1A0")
+        terminal.until("[bold red]x[/]·", "○ ended", "1A0")
         title = terminal._tmux("display", "-p", "#{pane_title}")
         terminal.keys("2")
         terminal.until("anatomy frame 1", "[red]s[/]·")
@@ -147,7 +147,7 @@ def test_the_shelf_shows_broken_recordings_harmlessly(tmp_path: Path, shelf_of_i
         terminal.keys("Down", "Enter")
         terminal.until("recordings")
         terminal.keys("Up", "Enter")
-        terminal.until("○ closed")
+        terminal.until("○ ended")
         terminal.keys("q")
         terminal.until("EXIT 0")
     finally:

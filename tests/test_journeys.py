@@ -58,7 +58,7 @@ def test_from_a_moving_bus_to_frames_asks_and_the_lens(start: Start) -> None:
     while frames_in(t.screen()) <= count:
         time.sleep(0.1)
     # 2: every identifier with its numbers; sort, pick, ribbon.
-    t.until("rate /s", "cycle ms", "jitter ms", "activity", "payload now", "faults", "─ HelmCommand 0A4")
+    t.until("rate /s", "cycle ms", "std ms", "activity", "payload now", "faults", "─ HelmCommand 0A4")
     t.keys("Down", "Down")
     t.until("─ PodPortFeedback 0B0", "╰─ speed", "╰─ torque")
     t.keys("s")
@@ -67,10 +67,10 @@ def test_from_a_moving_bus_to_frames_asks_and_the_lens(start: Start) -> None:
     t.until("frames▼")
     # 3: only that identifier, following; back, newer ones are counted; one key follows again.
     t.keys("Enter")
-    t.until("ask  id:0B0", "following the newest", "since shown", "same id", "anatomy")
+    t.until("ask  id:0B0", "following the newest", "Δ row", "Δ same id", "anatomy")
     assert "HelmCommand" not in t.screen()
     t.keys("Up", "Up")
-    t.until("newer · space follows")
+    t.until("space follows")
     t.keys("Space")
     t.until("following the newest")
     # 4: an ask, how many match, step through, back.
@@ -109,7 +109,7 @@ def test_from_the_bench_to_a_named_field_and_back_another_day(start: Start, tmp_
     t.until("● live", "HelmCommand")
     # 7: the ramp is worked between marks.
     t.keys("9")
-    t.until("bow ramp", "what she says of herself")
+    t.until("bow ramp", "what she sends")
     time.sleep(3)
     for way, back in (("Right", "Left"), ("Left", "Right"), ("Right", "Left")):
         t.keys("m")
@@ -134,7 +134,7 @@ def test_from_the_bench_to_a_named_field_and_back_another_day(start: Start, tmp_
     t.until("load of each bus")
     # 8: what follows the marks? The ramp's angle and command, on top; keep one.
     t.keys("4")
-    screen = t.until("6 marks as pairs (before, after) give 3 spans", "BowRampState", "BowRampPanel", "bit loom")
+    screen = t.until("6 marks as pairs (start, end) give 3 spans", "BowRampState", "BowRampPanel", "bit loom")
     rows = [line for line in screen.splitlines() if "uint" in line]
     assert {"BowRampPanel", "BowRampState"} == {
         name for name in ("BowRampPanel", "BowRampState") for r in rows[:2] if name in r
@@ -151,7 +151,7 @@ def test_from_the_bench_to_a_named_field_and_back_another_day(start: Start, tmp_
     t.keys("e")
     t.until("over the evidence", "as CSV")
     t.keys("Enter")
-    t.until("saved ")
+    t.until("exported ")
     t.keys("1")
     t.until("kept signals", "angle")
     t.keys("e")
@@ -177,7 +177,7 @@ def test_from_the_bench_to_a_named_field_and_back_another_day(start: Start, tmp_
     again = start(f"{KEEL} open")
     again.until("recordings", only.name, "bench: the harbour ferry Tern")
     again.keys("Enter")
-    again.until("○ closed", "⚑1", "⚑6", "kept signals", "angle")
+    again.until("○ ended", "⚑1", "⚑6", "kept signals", "angle")
     again.keys("2")
     again.until("anatomy frame 1")
     again.keys("q")
@@ -219,12 +219,12 @@ def test_a_killed_app_and_a_killed_recorder_leave_a_recording_that_opens(start: 
     (live,) = shelf()
     assert live.live
     os.kill(int(json.loads((live.folder / "status.json").read_text())["process"]), signal.SIGKILL)
-    t.until("○ closed")
+    t.until("○ ended")
     seen = frames_in(t.screen())
     t.kill()
     t.close()
     again = start(f"{KEEL} open {live.name}", columns=100, rows=30)
-    screen = again.until("○ closed", "HelmCommand", "⚑1")
+    screen = again.until("○ ended", "HelmCommand", "⚑1")
     assert frames_in(screen) >= seen
     again.keys("q")
     again.until("EXIT 0")
@@ -274,7 +274,7 @@ def test_a_capture_is_opened_by_its_name(start: Start, tmp_path: Path) -> None:
     lines = [f"({1700000000 + i / 100:.6f}) can{i % 2} {0x100 + i % 3:03X}#{i:04X}\n" for i in range(500)]
     (tmp_path / "morning.log").write_text("".join(lines) + "junk\n")
     t = start(f"{KEEL} open morning.log", columns=100, rows=30)
-    t.until("○ closed", "500 frames", "can0", "can1", "102")
+    t.until("○ ended", "500 frames", "can0", "can1", "102")
     t.keys("q")
     t.until("EXIT 0")
     assert [s.frames for s in shelf()] == [500]
@@ -286,12 +286,12 @@ def test_from_a_dictionary_to_values_and_what_is_different(start: Start, tmp_pat
         subprocess.run([sys.executable, "-m", "keel", "bench", *how], check=True, capture_output=True)
     save_dictionary(full_dictionary(), tmp_path / "tern.dbc")
     t = start(f"{KEEL} open morning.keel")
-    t.until("○ closed", "HelmCommand")
+    t.until("○ ended", "HelmCommand")
     # What the builders did not publish is not known; their whole dictionary knows it.
     t.keys("5")
     t.until("what do the devices say?", "lever")
     t.keys("D")
-    t.until("always first: the recording's own", "tern.dbc  here, not used")
+    t.until("always first: the recording's own", "tern.dbc  found beside the recording")
     t.keys("Enter")
     t.until("tern.dbc: 35 messages", "engaged")
     t.keys("/")
@@ -306,7 +306,7 @@ def test_from_a_dictionary_to_values_and_what_is_different(start: Start, tmp_pat
     t.keys("Enter")
     t.until("BowRampState.angle", "engaged")
     t.keys("Enter", "Down", "Enter", "c", "c")
-    t.until("B − A", "BowRampState.lock", "free ┤")
+    t.until("2 − 1", "BowRampState.lock", "free ┤")
     # A reading of the display, and by how much the value differs from it.
     t.keys("x")
     t.until("should be at")

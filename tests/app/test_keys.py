@@ -7,6 +7,7 @@ from pathlib import Path
 from random import Random
 
 import pytest
+from textual.events import Key
 from textual.pilot import Pilot
 
 from keel.app.main import KeelApp
@@ -132,3 +133,17 @@ async def test_any_clicks_and_wheels_anywhere_end_nothing(kind: str, tmp_path: P
                 if app.asking.typing:
                     await pilot.press("escape")
                 assert app.is_running and paints(app), (number, place)
+
+
+async def test_keys_that_arrive_together_are_all_taken(tmp_path: Path) -> None:
+    """As on a slow line, where several keys come at once: each goes to what has the keys by then."""
+    plain_recording(tmp_path / "r.keel")
+    app = KeelApp(tmp_path / "r.keel")
+    async with app.run_test(size=(120, 34)) as pilot:
+        await until(pilot, lambda: app.picture is not None and app.views)
+        for key in ("slash", *"fault", "enter", "2"):
+            app.post_message(Key(key, key if len(key) == 1 else None))
+        await until(pilot, lambda: app.state.ask == "fault" and app.state.view == "frames")
+        for key in ("colon", *"9", "enter"):
+            app.post_message(Key(key, key if len(key) == 1 else None))
+        await until(pilot, lambda: app.state.frame == 8)

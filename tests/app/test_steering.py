@@ -8,7 +8,8 @@ from pathlib import Path
 import pytest
 
 from keel.app.desk.maker import Maker
-from keel.app.desk.picture import Picture, Wish
+from keel.app.desk.making import Wish
+from keel.app.desk.picture import Picture
 from keel.app.views.frames.going import goal_of
 from keel.app.views.health.wants import Health
 from keel.app.views.watch.wants import Hush, Watched, WatchWant

@@ -307,5 +307,5 @@ def test_an_empty_side_is_said_to_be_empty(good: Snapshot, tmp_path: Path) -> No
     empty = Recording(new_recording(tmp_path / "empty.keel")).snapshot()
     found = against(good, empty)
     assert {d.kind for d in found.differences} == {"only_in_a"} and len(found.differences) == 3
-    assert "B has no frame" in "\n".join(as_lines(found))
+    assert "the other has no frame" in "\n".join(as_lines(found))
     assert "neither side has a frame" in against(empty, empty).both.problem

@@ -250,9 +250,9 @@ def test_a_comparison_draws_both_sides_in_the_time_of_the_first(
     loads, temp = figures
     assert [axes.get_title(loc="left") for axes in loads.axes] == ["bus a", "bus b"]
     by_label = {line.get_label(): line for line in temp.axes[0].lines}
-    assert set(by_label) == {"A", "B"}
-    assert set(by_label["A"].get_ydata()) == {0.0}
-    x, y = np.asarray(by_label["B"].get_xdata()), np.asarray(by_label["B"].get_ydata())
+    assert set(by_label) == {"this", "other"}
+    assert set(by_label["this"].get_ydata()) == {0.0}
+    x, y = np.asarray(by_label["other"].get_xdata()), np.asarray(by_label["other"].get_ydata())
     assert set(y[x < 4.9]) == {0.0} and set(y[x > 5.1]) == {10.0}
     assert temp.axes[0].get_ylabel() == "°C"
 

@@ -17,10 +17,10 @@ from keel.model.frames import FrameBatch
 from keel.store import index as index_module
 from keel.store.index import index_path, read_index
 from keel.store.manifest import FILE, load_manifest
-from keel.store.packing import copy_recording, pack, packed_path, unpack
+from keel.store.packing import copy_recording, pack, unpack
 from keel.store.recording import Recording
 from keel.store.repair import repair
-from keel.store.segment import segment_path
+from keel.store.segment import packed_path, segment_path
 from keel.store.verify import verify
 from keel.store.writer import Writer
 from tests.making import START, Row, batch, recorded, rows, same_frames

@@ -15,7 +15,7 @@ from textual.binding import Binding
 
 from keel.app.careful import Careful
 from keel.app.dialogs.asking import Asking
-from keel.app.dialogs.window import Window
+from keel.app.dialogs.window import CLOSING, Window
 from keel.app.everywhere import everywhere, look_at, open_library
 from keel.app.frame.action import Action
 from keel.app.frame.ask_line import AskLine, result_words
@@ -37,7 +37,8 @@ from keel.app.views.every import DOORS
 
 if TYPE_CHECKING:
     from keel.app.desk.deeds import Plan
-    from keel.app.desk.picture import Picture, Trouble, Wish
+    from keel.app.desk.making import Wish
+    from keel.app.desk.picture import Picture, Trouble
     from keel.ask.nodes import Scene
 
 
@@ -188,7 +189,7 @@ class KeelApp(Careful):
                 self.reader.wish(self._wanted(self.state.folder))
 
     def _wanted(self, folder: Path) -> Wish:
-        from keel.app.desk.picture import Wish
+        from keel.app.desk.making import Wish
 
         s, view = self.state, self.view
         want = view.wants(self.here) if self.picture is not None else view.at_first()
@@ -255,21 +256,21 @@ class KeelApp(Careful):
 
     async def on_event(self, event: events.Event) -> None:
         """Keys go to what has them by what the person sees, however fast they come: nothing typed is lost."""
-        if isinstance(event, events.Key) and self._takes(event):
-            return
         with self.telling():
-            await super().on_event(event)
+            if not isinstance(event, events.Key) or event.is_forwarded or not await self._takes(event):
+                await super().on_event(event)
 
-    def _takes(self, key: events.Key) -> bool:
-        if isinstance(self.screen, Window) and not self.screen.is_ready and key.key != "escape":
-            self.screen.keep(key)
+    async def _takes(self, key: events.Key) -> bool:
+        if isinstance(self.screen, Window):
+            if not self.screen.is_ready:
+                self.screen.keep(key)
+                return True
+            if key.key in CLOSING:
+                self.screen.pause()
+        elif len(self.screen_stack) == 1 and self.asking.typing and self.focused is self.asking.input:
+            await self.asking.take(key)
             return True
-        if len(self.screen_stack) > 1:
-            return False
-        if self.asking.typing:
-            # The line has the keys from the moment that it was asked for, not only once it has the focus.
-            return self.asking.take(key)
-        return self.press(key.key)
+        return len(self.screen_stack) == 1 and self.press(key.key)
 
     def press(self, key: str) -> bool:
         """Do what a key does in the view that is open; returns whether it does anything."""

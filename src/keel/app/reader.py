@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from keel.app.desk.desk import Desk
     from keel.app.desk.errands import Errands
-    from keel.app.desk.picture import Picture, Trouble, Wish
+    from keel.app.desk.making import Wish
+    from keel.app.desk.picture import Picture, Trouble
 
 
 class Reader:

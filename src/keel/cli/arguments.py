@@ -71,7 +71,7 @@ def _damage(folder: Path, snapshot: Snapshot) -> list[str]:
 
 
 def _book_of(given: tuple[str, ...], buses: list[str]) -> Book:
-    from keel.cli.dictionary import load
+    from keel.cli.loading import load
     from keel.signals.book import Book
 
     found = []

@@ -10,9 +10,10 @@ import typer
 
 from keel.cli import app, say
 from keel.cli.arguments import Ask, Rec, find_recording, read
+from keel.cli.loading import load
 
 if TYPE_CHECKING:
-    from keel.signals.loading import Loaded
+    pass
 
 dictionary = typer.Typer(help="Look into, convert and use signal dictionaries.", no_args_is_help=True)
 app.add_typer(dictionary, name="dict")
@@ -161,21 +162,6 @@ def listed(recording: Rec, json: Annotated[bool, typer.Option("--json", help="JS
     print(f"its own: {len(manifest.dictionary.messages)} messages")
     for entry in manifest.dictionaries:
         print(plain(f"{entry.name}, from {entry.source}, for {f'bus {entry.bus}' if entry.bus else 'all buses'}"))
-
-
-def load(file: Path) -> Loaded:
-    """A dictionary; what is wrong with the file, and what does not fit, is told."""
-    from keel.model.safe_text import plain
-    from keel.signals.loading import load_dictionary
-
-    loaded = load_dictionary(file)
-    for problem in loaded.problems[:20]:
-        say(f"keel: {plain(str(file))}: {plain(problem.words())}")
-    if len(loaded.problems) > 20:
-        say(f"keel: {plain(str(file))}: and {len(loaded.problems) - 20} more; keel dict check lists them")
-    for words in loaded.lost:
-        say(f"keel: {plain(str(file))}: not taken in: {plain(words)}")
-    return loaded
 
 
 def _tell_written(output: Path, lost: list[str], messages: int) -> None:

@@ -212,7 +212,7 @@ def _candidate(wanted: Wanted) -> None:
             "--rank", f"there are {len(findings.candidates)} candidates: {findings.sentence}", "a candidate"
         )
     found = findings.candidates[wanted.rank - 1]
-    times, raw = traffic.values(found)
+    times, raw = traffic.values(found.key, found.field, found.page)
     message = wanted.snapshot.book.message(found.key)
     title = f"{message.name if message else ''} {key_words(found.key)}, {found.field.words()}".strip()
     values = raw * (found.scale or 1.0) + (found.offset or 0.0)

@@ -15,7 +15,7 @@ def prepare() -> None:
     from keel.bench.headless import sail
     from keel.formats.exporting import Setting, open_writer
     from keel.formats.importing import import_files
-    from keel.hunt.traffic import hunt_once
+    from keel.hunt.once import hunt_once
     from keel.measure.courses import courses_once
     from keel.measure.flips import flips_by_key
     from keel.measure.peaks import PeakFinder

@@ -179,7 +179,7 @@ def tell_apart(traffic: Traffic, one: Candidate, other: Candidate, start: int) -
 
 
 def _physical(traffic: Traffic, candidate: Candidate) -> tuple[Times, Floats]:
-    times, raw = traffic.values(candidate)
+    times, raw = traffic.values(candidate.key, candidate.field, candidate.page)
     return times, raw.astype(np.float64) * float(candidate.scale or 1.0) + float(candidate.offset or 0.0)
 
 

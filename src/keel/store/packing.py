@@ -20,18 +20,13 @@ from keel.store.index import index_path
 from keel.store.locks import WriterLock
 from keel.store.manifest import SegmentEntry, edit_manifest, load_manifest
 from keel.store.sealing import journal_numbers
-from keel.store.segment import runs_of, segment_path, write_clustered
+from keel.store.segment import packed_path, runs_of, segment_path, write_clustered
 from keel.store.verify import verify
 from keel.store.writer import Writer
 
 ROWS_A_GROUP = 1 << 20
 _DELTA = ("time", "order", "arrival", "bits")
 Progress = Callable[[int, int], None]
-
-
-def packed_path(folder: Path, number: int) -> Path:
-    """Where a packed segment lies."""
-    return folder / "segments" / f"{number:06d}.parquet"
 
 
 def pack(folder: Path, progress: Progress = lambda *_: None) -> None:

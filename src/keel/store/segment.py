@@ -32,6 +32,11 @@ from keel.store.summary import Summary
 _METADATA = {"keel.schema": "2", "keel.rows": "clustered by bus, form and identifier; see columns order and arrival"}
 
 
+def packed_path(folder: Path, number: int) -> Path:
+    """Where a packed segment lies."""
+    return folder / "segments" / f"{number:06d}.parquet"
+
+
 def segment_path(folder: Path, number: int) -> Path:
     """Where a segment lies."""
     return folder / "segments" / f"{number:06d}.arrow"

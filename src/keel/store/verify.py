@@ -14,7 +14,7 @@ from keel.store.index import checksums_of, index_path, read_index
 from keel.store.journal import JournalReader
 from keel.store.manifest import SegmentEntry, load_manifest
 from keel.store.sealing import journal_numbers, journal_path
-from keel.store.segment import segment_path
+from keel.store.segment import packed_path, segment_path
 
 READ_BYTES = 1 << 23
 Span = tuple[int, int]
@@ -116,8 +116,6 @@ def check_packed(folder: Path, entry: SegmentEntry) -> list[Finding]:
     """What is wrong with a packed segment: Parquet has a checksum for each page."""
     import pyarrow as pa
     import pyarrow.parquet as pq
-
-    from keel.store.packing import packed_path
 
     path = packed_path(folder, entry.number)
     try:

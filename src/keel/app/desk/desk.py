@@ -15,7 +15,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from keel.app.desk.errands import Errands
-from keel.app.desk.picture import Picture, Trouble, Wish
+from keel.app.desk.making import Wish
+from keel.app.desk.picture import Picture, Trouble
 from keel.app.shared.trouble import sentence_of
 from keel.errors import KeelError, NotARecording
 

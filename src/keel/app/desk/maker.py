@@ -11,8 +11,8 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from keel.app.desk.errands import Errands
-from keel.app.desk.making import Helpers, Making
-from keel.app.desk.picture import Picture, Wish
+from keel.app.desk.making import Helpers, Making, Wish
+from keel.app.desk.picture import Picture
 from keel.errors import AskError
 from keel.model.span import Span
 from keel.model.units import NS_PER_S

@@ -1,24 +1,48 @@
-"""What the desk has at hand while it makes a view's part of a picture."""
+"""What is wished of the desk, and what it has at hand while it makes a view's part of a picture."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, Protocol, TypeVar
 
 from keel.app.desk.errands import Errands
+from keel.model.span import Span
 
 if TYPE_CHECKING:
-    from keel.app.desk.picture import Wish
     from keel.ask.matches import Matches
     from keel.ask.nodes import Node, Scene
     from keel.measure.census import Census
-    from keel.model.span import Span
     from keel.signals.dictionary import Message
     from keel.store.recording import Snapshot
 
 H = TypeVar("H")
+
+
+class Want(Protocol):
+    """What a view wants to see besides what all views show. Compared by value: an equal want is the same want."""
+
+    def make(self, making: Making) -> object:
+        """The part of the picture that is wanted; runs on the desk's thread."""
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What is to be shown.
+
+    Attributes:
+        counted: Whether who sends what is shown has to be counted; a list of frames can do without.
+        want: The open view's part.
+    """
+
+    folder: Path
+    lens: Span | None = None
+    ask: str = ""
+    held: bool = False
+    tape_cells: int = 1
+    counted: bool = True
+    want: Want | None = None
 
 
 class Helpers:

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
-from typing import TYPE_CHECKING, Protocol, TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 from keel.model.span import Span
 
 if TYPE_CHECKING:
-    from keel.app.desk.making import Making
+    from keel.app.desk.making import Wish
     from keel.ask.matches import Matches
     from keel.ask.nodes import Node, Scene
     from keel.measure.census import Tally
@@ -20,31 +19,6 @@ if TYPE_CHECKING:
     from keel.store.recording import Snapshot
 
 P = TypeVar("P")
-
-
-class Want(Protocol):
-    """What a view wants to see besides what all views show. Compared by value: an equal want is the same want."""
-
-    def make(self, making: Making) -> object:
-        """The part of the picture that is wanted; runs on the desk's thread."""
-
-
-@dataclass(frozen=True)
-class Wish:
-    """What is to be shown.
-
-    Attributes:
-        counted: Whether who sends what is shown has to be counted; a list of frames can do without.
-        want: The open view's part.
-    """
-
-    folder: Path
-    lens: Span | None = None
-    ask: str = ""
-    held: bool = False
-    tape_cells: int = 1
-    counted: bool = True
-    want: Want | None = None
 
 
 @dataclass(frozen=True)

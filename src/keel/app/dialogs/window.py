@@ -5,11 +5,15 @@ from __future__ import annotations
 from typing import TypeVar
 
 from textual import events
+from textual.app import App
 from textual.binding import Binding
 from textual.screen import ModalScreen
 from textual.widget import Widget
 
 R = TypeVar("R")
+CLOSING_S = 0.2
+"""So long a window may take to close."""
+CLOSING = ("enter", "escape")
 
 
 class Window(ModalScreen[R | None]):
@@ -45,10 +49,27 @@ class Window(ModalScreen[R | None]):
     def make_ready(self) -> None:
         """Take keys from now on, those that came before first."""
         self.set_focus(self.first())
+        self._go_on()
+
+    def pause(self) -> None:
+        """A key was given that may close the window: what comes after it is for whatever has the keys then."""
+        self.is_ready = False
+        self.set_timer(CLOSING_S, self._go_on)
+
+    def on_unmount(self) -> None:
+        """It is closed: keys that came meanwhile are for what lies under it."""
+        self._go_on()
+
+    def _go_on(self) -> None:
         self.is_ready = True
+        if self._kept:
+            # They are made anew in the app's name: what a screen sends does not rise above it.
+            self.app.call_later(self._replay, self.app)
+
+    def _replay(self, app: App[object]) -> None:
         kept, self._kept = self._kept, []
         for key in kept:
-            self.app.post_message(events.Key(key.key, key.character))
+            app.post_message(events.Key(key.key, key.character))
 
     def action_leave(self) -> None:
         """Give nothing back."""

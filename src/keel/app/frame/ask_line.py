@@ -73,27 +73,6 @@ class Pointer(Highlighter):
             text.stylize("bold underline #f0716a", start, word.end() if word else start + 1)
 
 
-class AskInput(Input):
-    """The text. Enter is answered at once, so that no key after it goes astray; tab completes, ↑ ↓ go through asks
-    entered before."""
-
-    async def on_key(self, event: events.Key) -> None:
-        """Keys that a line of text would not take."""
-        line = self.parent
-        if isinstance(line, AskLine) and line.typing and event.key in ("tab", "up", "down"):
-            event.stop()
-            event.prevent_default()
-            if event.key == "tab":
-                line.complete()
-            else:
-                line.recall(1 if event.key == "up" else -1)
-
-    async def action_submit(self) -> None:
-        """Hand the text to the line it stands in."""
-        if isinstance(self.parent, AskLine):
-            self.parent.enter()
-
-
 class AskLine(Horizontal):
     """The ask, typed and answered."""
 
@@ -125,9 +104,10 @@ class AskLine(Horizontal):
         self._asked: list[str] = []
         self._remembered: list[str] = []
         self._recalled, self._typed = -1, ""
-        self.input = AskInput(
+        self.input = Input(
             id="ask",
             compact=True,
+            select_on_focus=False,
             highlighter=self.pointer,
             placeholder=EXAMPLES,
         )
@@ -166,7 +146,9 @@ class AskLine(Horizontal):
         self.input.placeholder = EXAMPLES
         self.input.styles.width = max(min(self.size.width * 6 // 10, 80), 30)
         self._asked, self._recalled = self._remembered, -1
-        self.input.focus()
+        # At once, and not when there is time for it: the next key is of the ask already.
+        self.screen.set_focus(self.input)
+        self.input.action_select_all()
 
     def complete(self) -> None:
         """Take the likeliest completion."""
@@ -232,18 +214,22 @@ class AskLine(Horizontal):
             self._remembered = [text, *(old for old in self._remembered if old != text)]
         self._on_ask(text)
 
-    def take(self, key: events.Key) -> bool:
-        """Take a key before the line has the focus; returns whether that was needed."""
-        if self.app.focused is self.input:
-            return False
-        self.input.post_message(events.Key(key.key, key.character))
-        return True
-
-    def on_key(self, event: events.Key) -> None:
-        """Escape gives up."""
-        if event.key == "escape" and self.typing:
-            event.stop()
-            self.end()
+    async def take(self, key: events.Key) -> None:
+        """Take a key, and be done with it before the next one comes."""
+        deeds: dict[str, Callable[[], None]] = {
+            "enter": self.enter,
+            "escape": self.end,
+            "tab": self.complete,
+            "up": lambda: self.recall(1),
+            "down": lambda: self.recall(-1),
+        }
+        if key.key in deeds:
+            deeds[key.key]()
+        elif key.is_printable and key.character is not None:
+            self.input.replace(key.character, *sorted(self.input.selection))
+        else:
+            for binding in self.input._bindings.key_to_bindings.get(key.key, ()):
+                await self.app.run_action(binding.action, self.input)
 
     def on_click(self, event: events.Click) -> None:
         """A click begins to type."""

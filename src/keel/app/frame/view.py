@@ -14,7 +14,7 @@ from keel.app.frame.action import Action
 from keel.app.frame.helm import Helm, Here, Offer
 
 if TYPE_CHECKING:
-    from keel.app.desk.picture import Want
+    from keel.app.desk.making import Want
     from keel.app.paint.canvas import Line
 
 

@@ -26,7 +26,7 @@ def offers_of(here: Here, result: Result, candidate: Candidate) -> list[Offer]:
 def _save(path: Path, picture: Picture, result: Result, candidate: Candidate) -> list[str]:
     from keel.draw.charts import draw_candidate
 
-    times, raw = result.traffic.values(candidate)
+    times, raw = result.traffic.values(candidate.key, candidate.field, candidate.page)
     title = f"{picture.name(candidate.key)} {key_words(candidate.key)}, {candidate.field.words()}"
     has_scale = candidate.scale is not None
     values = raw * candidate.scale + (candidate.offset or 0.0) if candidate.scale is not None else raw
