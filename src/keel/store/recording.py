@@ -121,6 +121,9 @@ class Recording:
         Raises:
             RecordingError: it is gone.
         """
+        if not (self.folder / FILE).exists():
+            # Renamed or removed as a whole: what is mapped stays readable, and stays what it was.
+            raise RecordingError(str(self.folder), "is gone: the folder was renamed or removed")
         if not all(chunk.is_whole for chunk in self._sealed):
             # A segment was cut, or is gone: what is left is read anew, without it.
             for tail in self._tails.values():
