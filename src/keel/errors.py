@@ -67,11 +67,15 @@ class AskError(KeelError, ValueError):
         position: Where in the text, counted from 0.
         what: What is wrong there.
         expected: What could stand there, best first.
+        is_guess: Whether that is what was probably meant.
     """
 
-    def __init__(self, position: int, what: str, expected: tuple[str, ...] = ()) -> None:
-        self.position, self.what, self.expected = position, what, expected
-        hint = f"; {' or '.join(expected[:4])}?" if expected else ""
+    def __init__(self, position: int, what: str, expected: tuple[str, ...] = (), is_guess: bool = False) -> None:
+        self.position, self.what, self.expected, self.is_guess = position, what, expected, is_guess
+        hint = ""
+        if expected:
+            offered = " or ".join(expected[:4])
+            hint = f"; did you mean {offered}?" if is_guess else f"; expected {offered}"
         super().__init__(f"at {position + 1}: {what}{hint}")
 
 

@@ -64,9 +64,9 @@ async def at_frame(app: KeelApp, pilot: Pilot[None], ms: int) -> None:
 async def test_faults_are_counted_and_lead_to_their_first_and_last(line: Path) -> None:
     async with opened(line) as (app, pilot):
         await healthy(app, pilot)
-        rows = {name: row for row in shown(app).splitlines() for name in ("CRC", "bit stuffing") if f"✕ {name}" in row}
+        rows = {name: row for row in shown(app).splitlines() for name in ("CRC", "stuff error") if f"✕ {name}" in row}
         assert " 3 " in rows["CRC"] and "2.000" in rows["CRC"] and "8.000" in rows["CRC"]
-        assert " 1 " in rows["bit stuffing"] and "7.000" in rows["bit stuffing"]
+        assert " 1 " in rows["stuff error"] and "7.000" in rows["stuff error"]
         await pilot.press("tab", "f")
         await at_frame(app, pilot, 2000)
         assert app.state.ask == "fault:crc" and "3 frames" in said(app)
@@ -188,8 +188,8 @@ async def test_clicks_pick_faults_and_rows(line: Path) -> None:
     async with opened(line) as (app, pilot):
         view = await healthy(app, pilot)
         text = shown(app).splitlines()
-        row = next(i for i, r in enumerate(text) if "bit stuffing" in r)
-        await pilot.click(Stage, offset=(text[row].index("bit stuffing"), row))
+        row = next(i for i, r in enumerate(text) if "stuff error" in r)
+        await pilot.click(Stage, offset=(text[row].index("stuff error"), row))
         assert view.terms(app.here)[0] == "fault:stuff"
         row = next(i for i, r in enumerate(text) if " 100 " in r and "steady" in r)
         await pilot.click(Stage, offset=(20, row))

@@ -75,7 +75,7 @@ def test_side_by_side_means_and_which_binds_tighter_than_or() -> None:
         ("1A0", 0, "“1A0” is not understood", "id:1A0"),
         ("idd:1A0", 0, "not understood", "id:"),
         ("id:", 3, "the ask ends here", "an identifier in hex"),
-        ("id:xyz", 3, "“xyz” is not understood", "an identifier in hex"),
+        ("id:xyz", 3, "“xyz” is no hex number", "an identifier in hex"),
         ("gap>120", 4, "“120” is not understood", "a time with its unit"),
         ("len 3", 4, "“3” is not understood", "one of > >="),
         ("(id:1A0", 7, "the ask ends here", "a closing parenthesis"),

@@ -25,11 +25,11 @@ RAMP = Message("a", Form.BASE, 0x220, "BowRampState", (ANGLE, LOCK))
 def test_a_value_and_how_it_comes_about() -> None:
     payload = bytes.fromhex("1A04")
     assert ANGLE.words(payload) == "41.6 °"
-    assert ANGLE.arithmetic(payload) == "bits 7–0, 15–12 big = 1A0 = 416 × 0.1 = 41.6 °"
+    assert ANGLE.arithmetic(payload) == "bits 7–0, 15–12 big: 1A0 hex = 416; × 0.1 = 41.6 °"
     assert LOCK.words(payload) == "engaged"
-    assert LOCK.arithmetic(payload) == "bits 11–10 = 1 = “engaged”"
+    assert LOCK.arithmetic(payload) == "bits 11–10: 1 = “engaged”"
     shifted = Signal("t", BitField(0, 8), 1, -40, "°C")
-    assert shifted.arithmetic(b"\x47") == "bits 7–0 = 47 = 71 − 40 = 31 °C" and shifted.words(b"\x47") == "31 °C"
+    assert shifted.arithmetic(b"\x47") == "bits 7–0: 47 hex = 71; − 40 = 31 °C" and shifted.words(b"\x47") == "31 °C"
 
 
 def test_values_come_as_columns() -> None:

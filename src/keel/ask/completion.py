@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from keel.ask.language import TERMS
+from keel.ask.language import words
 from keel.ask.nodes import Scene
-from keel.model.faults import FAULT_BY_WORD
+from keel.ask.vocabulary import TERMS
 from keel.model.globs import Glob
-from keel.model.identity import Form, key_words, unpack_key
 
 MOST = 8
 
@@ -25,20 +24,20 @@ def complete(text: str, scene: Scene | None, keys: Iterable[int] = ()) -> list[s
     base, word = text[:start], text[start:]
     term, colon, begun = word.partition(":")
     if not colon:
-        near = [t for t in TERMS if t.startswith(word.lower()) and t != word.lower()] if word else []
+        near = [t for t in words() if t.startswith(word.lower()) and t != word.lower()] if word else []
         return [base + t for t in (*near, *_signals(word, scene))][:MOST]
     # Of a list only what follows the last comma is completed.
     listed = _after_last(begun, ",")
     done, begun = begun[:listed], begun[listed:]
+    offered = [value for t in TERMS if f"{term.lower()}:" in t.words for value in t.offer(scene, keys)]
     if term.lower() in ("bus", "name"):
-        names = _names(term.lower(), scene)
         said = Glob.read(begun.rstrip('"') + '"' if begun.startswith('"') else begun).name.casefold()
-        fit = [n for n in names if n.casefold().startswith(said)]
+        fit = [n for n in offered if n.casefold().startswith(said)]
         if term.lower() == "name":
-            fit = fit or [n for n in names if said in n.casefold()]
+            fit = fit or [n for n in offered if said in n.casefold()]
         written = [str(Glob.literal(name)) for name in fit]
     else:
-        written = [v for v in _values(term.lower(), scene, keys) if v.lower().startswith(begun.lower())]
+        written = [v for v in offered if v.lower().startswith(begun.lower())]
     return [f"{base}{term}:{done}{value}" for value in written if value.lower() != begun.lower()][:MOST]
 
 
@@ -61,21 +60,3 @@ def _signals(begun: str, scene: Scene | None) -> list[str]:
     if scene is None or len(begun) < 2:
         return []
     return sorted(n for n in scene.book.signal_names if n.lower().startswith(begun.lower()) and n != begun)
-
-
-def _names(term: str, scene: Scene | None) -> list[str]:
-    if scene is None:
-        return []
-    return list(scene.buses) if term == "bus" else sorted(scene.book.message_names)
-
-
-def _values(term: str, scene: Scene | None, keys: Iterable[int]) -> list[str]:
-    if term == "fault":
-        return list(FAULT_BY_WORD)
-    if term == "dir":
-        return ["rx", "tx"]
-    if term in ("rises", "falls", "changes", "becomes"):
-        return sorted(scene.book.signal_names) if scene else []
-    if term == "id":
-        return sorted({key_words(key) for key in keys if unpack_key(key)[1] != Form.NONE})
-    return []

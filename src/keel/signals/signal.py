@@ -138,34 +138,35 @@ class Signal:
         return format_number(value, self.scale)
 
     def arithmetic(self, payload: bytes) -> str:
-        """How the value comes about, as ``bits 7–0, 15–12 big = 1A0 = 416 × 0.1 = 41.6 °``."""
-        return " = ".join(self.steps(payload))
+        """How the value comes about, as ``bits 7–0, 15–12 big: 1A0 hex = 416; × 0.1 = 41.6 °``."""
+        taken, scaled, value = self.steps(payload)
+        return f"{taken}{scaled}{value}"
 
-    def steps(self, payload: bytes) -> list[str]:
-        """The sides of `arithmetic`: bits taken, raw value, scaling; last what comes out."""
-        raw = self._raw_of(payload)
-        field = self.field
+    def steps(self, payload: bytes) -> tuple[str, str, str]:
+        """The pieces of `arithmetic`: the bits taken and the raw value, the scaling, what comes out."""
+        raw, field = self._raw_of(payload), self.field
         shown = raw & ((1 << field.length) - 1)
         digits = f"{shown:b}" if field.length < 4 else f"{shown:0{(field.length + 3) // 4}X}"
-        steps = [bits_words(field), digits]
-        number = float(self.numbers(np.array([raw], np.int64))[0])
+        base = "bin" if field.length < 4 else "hex"
+        where, words = f"{bits_words(field)}: ", self.words_of(raw)
+        if self.role == "checksum":
+            return f"{where}", "", f"{digits} {base}"
+        number = f"{float(self.numbers(np.array([raw], np.int64))[0]):.9g}" if self.number != "integer" else str(raw)
+        same = digits == number
         if self.number != "integer":
-            steps.append(f"{self.number} {number:.9g}")
-        elif str(raw) != digits and self.role != "checksum":
-            steps.append(str(raw))
+            taken = f"{where}{digits} {base} = {self.number} {number}"
+        else:
+            taken = where + (digits if same else f"{digits} {base} = {number}")
         if raw in self.texts:
-            return [*steps, f"“{self.texts[raw]}”"]
+            return taken, " = ", f"“{self.texts[raw]}”"
         if self.scale != 1 or self.offset:
-            if steps[-1] == digits:
-                steps.append(str(raw))
-            steps[-1] += f" × {self.scale:.10g}" if self.scale != 1 else ""
-            steps[-1] += f" {'+' if self.offset > 0 else '−'} {abs(self.offset):.10g}" if self.offset else ""
-        words = self.words_of(raw)
-        if words == steps[-1]:
-            return steps
-        if words == f"{steps[-1]} {self.unit}":
-            steps.pop()
-        return [*steps, words]
+            how = f"× {self.scale:.10g} " if self.scale != 1 else ""
+            how += f"{'+' if self.offset > 0 else '−'} {abs(self.offset):.10g} " if self.offset else ""
+            return taken, f"; {how}= ", words
+        if words in (number, f"{number} {self.unit}"):
+            # What comes out is the raw value, with its unit.
+            return taken.removesuffix(number), "", words
+        return taken, " = ", words
 
     def _raw_of(self, payload: bytes) -> int:
         raw = int(self.raw(np.frombuffer(payload, np.uint8)[None, :])[0])

@@ -20,31 +20,14 @@ SHARED = (
     ("pick", "the identifier, field or frame in hand: ↑ ↓ or a click"),
     ("mark", "a moment you flagged: m"),
 )
-ASKS = (
-    ("id:1A0  id:1A0..1AF  id:18FE??17", "identifiers: one, a range, with any digit; id:1A0,220 for several"),
-    ("id:none", "frames without an identifier, as error frames"),
-    ('name:Pack*  bus:a  bus:"engine bus"', "message names and buses; * and ? for what may vary, quotes where needed"),
-    ("dir:tx", "direction: rx or tx"),
-    ('len>8  bytes:"5E ?? 04"  bytes@2:FF', "payload: its length, bytes anywhere, bytes in one place"),
-    ('text:"ready"', 'text in the payload, in any case (exactly so: bytes:"72 65 61 64 79")'),
-    ("fault  fault:crc,ack", "faulty frames, or some classes"),
-    ("moved  moved@3  bit@17:1", "the payload changed, byte 3 of it did, a bit stands so"),
-    ("near(fault within 50ms)", "what happened about it"),
-    ("fault then id:220 within 50ms", "the second, if the first was shortly before"),
-    ("gap>120ms  step<50us", "time since the same identifier, since the frame before"),
-    ("Pack*.temp>=55  Mode.gear=reverse", 'a signal\'s value or text, or ="not available", =error'),
-    ("rises:Pump.on  becomes:Mode.gear=3", "a signal changes: rises, falls, changes, becomes"),
-    ("at:12.5s..13.1s", "time since the recording's start"),
-    ("id:220 not fault or (bus:b len<8)", "side by side means and; or, not, parentheses"),
-)
-
-
 Keys = Sequence[tuple[Door, Sequence[Action]]]
 """The views, and the actions of each."""
 
 
 def guide_text(views: Keys, everywhere: Sequence[Action]) -> str:
     """The guide."""
+    from keel.ask.vocabulary import help_lines
+
     parts = ["Four things every view shares; change one and all views follow. ⌫ undoes any change, > redoes it.", ""]
     parts += [f"  {name:8}{text}" for name, text in SHARED]
     parts += ["", "Views"]
@@ -56,7 +39,7 @@ def guide_text(views: Keys, everywhere: Sequence[Action]) -> str:
         parts += ["", f"Keys in {door.title}"]
         parts += [f"  {action.shown:8}{action.help}" for action in actions]
     parts += ["", "The ask"]
-    parts += [f"  {example:40}{text}" for example, text in ASKS]
+    parts += [f"  {example:40}{text}" for example, text in help_lines()]
     parts += [
         "",
         "Time differences: Δ row is since the frame shown before, so it follows the ask; Δ same id is since the same",

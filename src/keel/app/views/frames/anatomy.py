@@ -22,25 +22,6 @@ from keel.model.identity import Form, format_ident
 from keel.model.safe_text import plain
 from keel.signals.dictionary import GLYPHS, Message
 
-SENTENCES = {
-    Fault.CRC: "the checksum that was sent does not fit the bits that came",
-    Fault.STUFF: "six equal bits in a row, where the sixth had to differ",
-    Fault.FORM: "a bit with a fixed level had the other one",
-    Fault.ACK: "no other node acknowledged the frame",
-    Fault.BIT: "the sender read back another level than it sent",
-    Fault.OVERLOAD: "a node asked for a pause",
-    Fault.BUS_OFF: "the controller left the bus after too many errors",
-    Fault.WARNING: "an error counter passed the warning level",
-    Fault.PASSIVE: "the controller may no longer signal errors actively",
-    Fault.LOST: "frames were lost before they could be recorded",
-    Fault.ARBITRATION: "the sender lost arbitration",
-    Fault.CONTROLLER: "the controller reported a problem",
-    Fault.TRANSCEIVER: "the transceiver reported a problem",
-    Fault.RESTARTED: "the controller was started again",
-    Fault.OTHER: "the capture names no class that is known",
-    Fault.TRUNCATED: "the capture kept only the first bytes of the payload",
-}
-
 
 @dataclass(frozen=True)
 class Subject:
@@ -82,7 +63,7 @@ def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture
     lines += header_bits(palette, width, frame)
     faults = [fault for fault in Fault if int(frame.faults[0]) & fault]
     for fault in faults:
-        for text in wrap(f"✕ {fault.title}: {SENTENCES[fault]}", max(width - 1, 20), subsequent_indent="  "):
+        for text in wrap(f"✕ {fault.title}: {fault.sentence}", max(width - 1, 20), subsequent_indent="  "):
             say(text, "coral")
     lines.append(Line(width, palette.style("text")))
     fresh = bytes(a ^ b for a, b in zip(payload, subject.before, strict=False)) if subject.before else b""
@@ -103,15 +84,14 @@ def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture
         name_width = min(max((len(s.name) for s in message.signals), default=4), 18) if message else 4
         line.put(0, GLYPHS[signal.role], palette.style(ROLE_COLOURS[signal.role]))
         line.put(2, signal.name, palette.style(ROLE_COLOURS[signal.role]), name_width)
-        *steps, value = signal.steps(payload)
-        how = " = ".join(steps) + " = "
+        taken, how, value = signal.steps(payload)
         at = 4 + name_width
-        if at + len(how) + len(value) > width:
+        if at + len(taken) + len(how) + len(value) > width and how:
             # The bits and the raw value above, what comes of them below.
-            line.put(at, " = ".join(steps[:2]), palette.style("dim"))
+            line.put(at, taken, palette.style("dim"))
             lines.append(line)
-            line = Line(width, palette.style("text"))
-            how = "".join(f"= {step} " for step in steps[2:]) + "= "
+            line, taken, how = Line(width, palette.style("text")), "", how.removeprefix("; ").lstrip()
+        how = taken + how
         at = line.put(at, how, palette.style("dim"))
         line.put(at, value, palette.style("strong", bold=True))
         lines.append(line)

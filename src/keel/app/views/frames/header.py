@@ -15,7 +15,7 @@ MEANINGS = {
     "IDE": ("11-bit", "29-bit"),
     "FDF": ("classic", "FD"),
     "BRS": ("one rate", "switched"),
-    "ESI": ("active", "passive"),
+    "ESI": ("error active", "error passive"),
 }
 
 
