@@ -7,6 +7,9 @@ from pathlib import Path
 import pytest
 from textual.pilot import Pilot
 
+from keel.app.dialogs.ask_text import AskText
+from keel.app.dialogs.choose import Choose
+from keel.app.dialogs.import_preview import ImportPreview
 from keel.app.dialogs.library import LibraryList
 from keel.app.main import KeelApp
 from keel.store.manifest import edit_manifest
@@ -21,6 +24,14 @@ def listed(app: KeelApp) -> list[str]:
 
 async def looked(app: KeelApp, pilot: Pilot[None]) -> None:
     await until(pilot, lambda: app.screen.query(LibraryList) and app.screen.query_one(LibraryList).found is not None)
+
+
+async def choosing(app: KeelApp, pilot: Pilot[None]) -> None:
+    await until(pilot, lambda: isinstance(app.screen, Choose) and app.screen.is_ready)
+
+
+async def shows_two(app: KeelApp, pilot: Pilot[None]) -> None:
+    await until(pilot, lambda: app.picture is not None and app.picture.snapshot.frames == 2)
 
 
 @pytest.fixture
@@ -111,3 +122,77 @@ async def test_the_cursor_stays_in_sight_on_a_long_shelf(shelf_of_its_own: Path)
         for key, times in (("down", 12), ("pagedown", 3), ("up", 5), ("pageup", 1)):
             await pilot.press(*[key] * times)
             assert sum("▌" in row for row in listed(app)) == 1
+
+
+async def test_each_recording_is_shown_at_a_glance(
+    three: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "cwd").mkdir()
+    (tmp_path / "cwd" / "morning.log").write_text("(1700000000.000100) can0 1A0#1122\n")
+    (tmp_path / "cwd" / "notes.txt").write_text("nothing of the kind")
+    (tmp_path / "cwd" / "own.toml").write_text("keel = 1\n")
+    monkeypatch.chdir(tmp_path / "cwd")
+    app = KeelApp(None)
+    async with app.run_test(size=(160, 30)) as pilot:
+        await looked(app, pilot)
+        await until(pilot, lambda: "✕ 1" in "\n".join(listed(app)))
+        row = next(row for row in listed(app) if "newest" in row)
+        # Two buses, one fault, and where it was: a third of the way.
+        assert " a b " in row and "│" in row and "▆" in row
+        text = "\n".join(listed(app))
+        assert "morning.log  bracketed CAN text log" in text and "own.toml" in text and "notes.txt" not in text
+
+
+async def test_a_capture_is_imported_from_the_list_once(
+    three: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "morning.log").write_text("(1700000000.000100) can0 1A0#1122\n(1700000000.1) can0 1A0#1123\n")
+    for _ in range(2):
+        app = KeelApp(None)
+        async with app.run_test(size=(160, 30)) as pilot:
+            await looked(app, pilot)
+            await pilot.press("i")
+            await choosing(app, pilot)
+            await pilot.press(*"morning", "enter")
+            await shows_two(app, pilot)
+    assert len(list(three.glob("morning-*.keel"))) == 1
+
+
+async def test_a_table_is_imported_as_the_person_says_it_lies(
+    three: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "table.csv").write_text("ms;line;ident;b0;b1\n0,5;1;1A0;00;11\n0,7;2;220;22;33\n")
+    app = KeelApp(None)
+    async with app.run_test(size=(160, 30)) as pilot:
+        await looked(app, pilot)
+        await pilot.press("i")
+        await choosing(app, pilot)
+        await pilot.press("enter")
+        await until(pilot, lambda: isinstance(app.screen, ImportPreview))
+        assert isinstance(app.screen, ImportPreview)
+        assert "elapsed s" in "\n".join(line.text() for line in app.screen.preview.paint(160, 30))
+        await pilot.press("escape")
+        await looked(app, pilot)
+        await pilot.press("i")
+        await choosing(app, pilot)
+        await pilot.press("enter")
+        await until(pilot, lambda: isinstance(app.screen, ImportPreview))
+        await pilot.press("enter")
+        await shows_two(app, pilot)
+
+
+async def test_a_capture_that_cannot_be_read_leads_back_to_the_list(three: Path, tmp_path: Path) -> None:
+    app = KeelApp(None)
+    async with app.run_test(size=(160, 30)) as pilot:
+        await looked(app, pilot)
+        await pilot.press("i")
+        await choosing(app, pilot)
+        await pilot.press("end", "enter")
+        await until(pilot, lambda: isinstance(app.screen, AskText) and app.screen.is_ready)
+        await pilot.press(*"nowhere.log", "enter")
+        await until(pilot, lambda: any("nowhere.log" in note.message for note in app._notifications))
+        await looked(app, pilot)
+        await pilot.press("enter")
+        await until(pilot, lambda: app.picture is not None)

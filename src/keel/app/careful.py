@@ -41,8 +41,14 @@ class Careful(App[None]):
         except Exception as error:
             self.tell(sentence_of(error), 8, error=True)
 
-    def behind(self, job: Callable[[Stopped], R], then: Callable[[R], None]) -> None:
+    def behind(
+        self, job: Callable[[Stopped], R], then: Callable[[R], None], failed: Callable[[], None] = lambda: None
+    ) -> None:
         """Do a job on a thread of its own, and something with what it gives on this one; what goes wrong is told."""
+
+        def tell(error: Exception) -> None:
+            self.tell(sentence_of(error), 8, error=True)
+            failed()
 
         def take(result: R) -> None:
             with self.telling():
@@ -53,7 +59,7 @@ class Careful(App[None]):
             try:
                 result = job(lambda: worker.is_cancelled)
             except Exception as error:
-                self.call_from_thread(self.tell, sentence_of(error), 8, True)
+                self.call_from_thread(tell, error)
             else:
                 if not worker.is_cancelled:
                     self.call_from_thread(take, result)

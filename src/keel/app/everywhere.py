@@ -13,7 +13,7 @@ from keel.app.frame.action import Action
 from keel.app.frame.helm import Choice, Helm, Offer
 from keel.app.frame.steering import mark
 from keel.app.shared import asks
-from keel.app.shared.state import State
+from keel.app.starting import open_library
 from keel.model.span import Span, moved
 
 if TYPE_CHECKING:
@@ -52,6 +52,9 @@ class Shell(Helm, Protocol):
 
     def turn_colours(self) -> None:
         """Dark or light."""
+
+    def record(self, source: str, folder: Path) -> None:
+        """Have a source recorded."""
 
     def leave(self) -> None:
         """End, once what is being written is written."""
@@ -185,19 +188,6 @@ def open_guide(shell: Shell) -> None:
     shell.windows.open(Guide(doors, shell.everywhere), lambda _: None)
 
 
-def open_library(shell: Shell, left: Callable[[], None] = lambda: None) -> None:
-    """List the recordings, and open the one that is chosen; ``left`` is called if none is."""
-    from keel.app.dialogs.library import LEFT, Library
-
-    def chosen(folder: Path) -> None:
-        if folder == LEFT:
-            left()
-        elif folder != shell.state.folder:
-            shell.change("recording", State(folder=folder, own=shell.state.own))
-
-    shell.windows.open(Library(), chosen)
-
-
 def everywhere(shell: Shell) -> tuple[Action, ...]:
     """The actions of every view, in the order of the key line."""
 
@@ -227,7 +217,7 @@ def everywhere(shell: Shell) -> tuple[Action, ...]:
         Action(("plus", "equals_sign"), "+ -", "zoom", "Halve the lens", lens("in")),
         Action(("minus",), "-", "", "Double the lens", lens("out")),
         Action(("0",), "0", "all", "Look at all of the recording", all_of_it),
-        Action(("L",), "L", "", "The list of recordings: open another", lambda _: open_library(shell)),
+        Action(("L",), "L", "", "The list of recordings: open another", lambda _: open_library(shell, shell.record)),
         Action(("question_mark",), "?", "guide", "Explain views, keys and the ask", to(open_guide), True),
         Action(("f2",), "F2", "", "Dark or light colours", act(shell.turn_colours)),
         Action(("q", "ctrl+c"), "q", "quit", "Leave", act(shell.leave), True),

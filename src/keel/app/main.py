@@ -16,7 +16,7 @@ from textual.binding import Binding
 from keel.app.careful import Careful
 from keel.app.dialogs.asking import Asking
 from keel.app.dialogs.window import CLOSING, Window
-from keel.app.everywhere import everywhere, look_at, open_library
+from keel.app.everywhere import everywhere, look_at
 from keel.app.frame.action import Action
 from keel.app.frame.ask_line import AskLine, result_words
 from keel.app.frame.command_palette import KeelCommands
@@ -33,6 +33,7 @@ from keel.app.reader import Reader
 from keel.app.shared.history import History, Step
 from keel.app.shared.state import State
 from keel.app.shared.trouble import NothingYet
+from keel.app.starting import open_library
 from keel.app.views.every import DOORS
 
 if TYPE_CHECKING:
@@ -59,6 +60,7 @@ class KeelApp(Careful):
         self.state = State(folder=folder)
         self.history = History()
         self.reader = Reader(self._take, self.call_later, recorder)
+        self.recorders: list[Popen[bytes]] = []
         self.views: dict[str, View] = {}
         self.windows = Asking(self)
         self.everywhere = everywhere(self)
@@ -78,7 +80,7 @@ class KeelApp(Careful):
         self.theme = self.palette.name
         self._show()
         if self.state.folder is None:
-            open_library(self, self.exit)
+            open_library(self, self.record, self.exit)
         self.call_after_refresh(self._furnish)
 
     @work(thread=True)
@@ -93,8 +95,12 @@ class KeelApp(Careful):
         self.quietly(self.state)
 
     def on_unmount(self) -> None:
-        """Stop reading."""
+        """Stop reading, and what the app itself has recorded."""
+        from keel.sources.launch import end
+
         self.reader.close()
+        for recorder in self.recorders:
+            end(recorder)
 
     # What is shown.
 
@@ -308,6 +314,14 @@ class KeelApp(Careful):
         for sheet in self.screen.query(Sheet):
             sheet.repaint()
         self._show()
+
+    def record(self, source: str, folder: Path) -> None:
+        """Have a source recorded, until the app ends."""
+        from keel.sources.launch import launch
+
+        recorder = launch(source, folder)
+        self.recorders.append(recorder)
+        self.reader.recorder = recorder
 
     def leave(self) -> None:
         """End, once what is being written is written."""

@@ -21,6 +21,7 @@ class Reader:
     Attributes:
         picture: The newest; None before there is one.
         received: When that came, by `time.monotonic`.
+        recorder: What fills the recording that was opened last; None if it is filled by others, or not at all.
         why: Why there is nothing to show; empty if that is not known, or there is.
     """
 
@@ -37,7 +38,7 @@ class Reader:
             later: Runs something on the interface thread.
             recorder: What fills the first recording.
         """
-        self._on_news, self._later, self._recorder = on_news, later, recorder
+        self._on_news, self._later, self.recorder = on_news, later, recorder
         self._desk: Desk | None = None
         self._errands: Errands | None = None
         self.picture: Picture | None = None
@@ -85,10 +86,10 @@ class Reader:
 
     def last_words(self) -> str:
         """What the recorder that was to fill the recording said when it ended, if it ended with an error."""
-        recorder = self._recorder
+        recorder = self.recorder
         if recorder is None or recorder.poll() in (None, 0) or recorder.stderr is None:
             return ""
-        self._recorder = None
+        self.recorder = None
         return recorder.stderr.read().decode("utf-8", "replace").strip()
 
     def wish(self, wish: Wish) -> None:

@@ -26,24 +26,16 @@ def demo(
     speed: Annotated[float, typer.Option(min=0.1, max=60, callback=finite, help="Times as fast as real.")] = 1.0,
 ) -> None:
     """Sail the simulated ferry Tern, record it, and watch."""
+    from keel.sources.launch import end, launch
     from keel.store.library import new_name
 
     _needs_terminal()
     folder = new_name("tern")
-    options = ["--seed", str(seed), "--speed", str(speed), "--stop-with", str(os.getpid())]
-    command = [sys.executable, "-m", "keel", "record", "--from", "bench", str(folder), *options]
-    recorder = subprocess.Popen(
-        command,
-        stdin=subprocess.DEVNULL,
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.PIPE,
-        start_new_session=True,
-    )
+    recorder = launch("bench", folder, seed, speed)
     try:
         _run_app(folder, recorder)
     finally:
-        recorder.send_signal(signal.SIGTERM)
-        recorder.wait(timeout=30)
+        end(recorder)
     say(f"recorded in {folder}; keel open lists it")
 
 
@@ -70,11 +62,9 @@ def open_command(
 def _imported(file: Path) -> Path:
     """The recording of a capture: made once, found again while the file stays as it is."""
     from keel.cli.importing import import_into
-    from keel.store.library import SUFFIX, home
+    from keel.store.library import folder_of
 
-    stat = file.stat()
-    stamp = f"{stat.st_size:x}{stat.st_mtime_ns:x}"[-10:]
-    folder = home() / f"{file.stem}-{stamp}{SUFFIX}"
+    folder = folder_of(file)
     if not folder.exists():
         folder.parent.mkdir(parents=True, exist_ok=True)
         import_into([file], folder, layout=_layout_of(file))

@@ -56,6 +56,12 @@ def json_lines(batch: FrameBatch, bus_names: list[str]) -> Iterator[str]:
         yield json.dumps(row)
 
 
+def text_titles(bus_names: list[str]) -> str:
+    """The titles that stand over `text_lines`."""
+    wide = max((len(name) for name in bus_names), default=1)
+    return f"{'elapsed s':>14}  {'bus':{wide}.{wide}}  {'id':>8}  {'name':20}  dir len payload"
+
+
 def text_lines(batch: FrameBatch, bus_names: list[str], start: int, names: dict[int, str]) -> Iterator[str]:
     """One line a frame for reading, columns aligned."""
     keys = batch.keys().tolist()

@@ -11,6 +11,7 @@ from platformdirs import user_data_path
 
 from keel.errors import RecordingError
 from keel.model.units import NS_PER_S
+from keel.store.edge import at_the_edge
 from keel.store.journal import JournalReader
 from keel.store.locks import is_being_written
 from keel.store.manifest import load_manifest
@@ -60,6 +61,18 @@ def new_name(stem: str) -> Path:
         path = path.with_name(f"{path.stem}-{count}{SUFFIX}")
         count += 1
     return path
+
+
+def folder_of(file: Path) -> Path:
+    """Where the recording of a capture lies that is imported to be looked at: the same while the file stays the same.
+
+    Raises:
+        RecordingError: there is no such file.
+    """
+    with at_the_edge(file, "be read"):
+        stat = file.stat()
+    stamp = f"{stat.st_size:x}{stat.st_mtime_ns:x}"[-10:]
+    return home() / f"{file.stem}-{stamp}{SUFFIX}"
 
 
 @dataclass(frozen=True)

@@ -21,13 +21,17 @@ class Asking:
     def __init__(self, app: Careful) -> None:
         self._app = app
 
-    def open(self, screen: Screen[R | None], then: Callable[[R], None]) -> None:
-        """Open a window; ``then`` takes what it gives, unless the person leaves it."""
+    def open(
+        self, screen: Screen[R | None], then: Callable[[R], None], left: Callable[[], None] = lambda: None
+    ) -> None:
+        """Open a window; ``then`` takes what it gives, ``left`` is called if the person leaves it."""
 
         def closed(answer: R | None) -> None:
-            if answer is not None:
-                with self._app.telling():
+            with self._app.telling():
+                if answer is not None:
                     then(answer)
+                else:
+                    left()
 
         self._app.push_screen(screen, closed)
 
@@ -38,13 +42,17 @@ class Asking:
         self.open(AskText(title, hint, proposal, empty), then)
 
     def choose(
-        self, title: str, choices: Sequence[Choice] | Callable[[], Sequence[Choice]], then: Callable[[str], None]
+        self,
+        title: str,
+        choices: Sequence[Choice] | Callable[[], Sequence[Choice]],
+        then: Callable[[str], None],
+        left: Callable[[], None] = lambda: None,
     ) -> None:
         """Have one chosen."""
         from keel.app.dialogs.choose import Choose
 
         screen = Choose(title, None if callable(choices) else choices)
-        self.open(screen, then)
+        self.open(screen, then, left)
         if callable(choices):
             look_up = choices
             self._app.behind(lambda _: look_up(), screen.fill)

@@ -10,10 +10,11 @@ from typing import Any, ClassVar
 from textual import events
 from textual.app import App, ComposeResult
 from textual.binding import Binding
+from textual.screen import Screen
 
 from keel.app.paint.canvas import Line, Sheet
 from keel.app.paint.palette import DARK, LIGHT, Palette
-from keel.formats.frame_lines import text_lines
+from keel.formats.frame_lines import text_lines, text_titles
 from keel.formats.layout import ROLES, SEPARATORS, UNITS, Layout, guess, remember, remembered, split
 from keel.formats.preview import HEAD_BYTES, first_frames
 from keel.model.safe_text import plain
@@ -104,6 +105,7 @@ class Preview(Sheet):
         batch, account = first_frames(self.path, self.taken, max(most, 1))
         start = int(batch.time[0]) if len(batch) else 0
         shown = [(line, "text") for line in text_lines(batch, account.bus_names, start, {})]
+        shown[:0] = [(text_titles(account.bus_names), "dim")] if shown else []
         skipped = [(sentence, "coral") for sentence in account.sentences()]
         return (shown or [("no line can be read so", "coral")])[: max(most - len(skipped), 1)] + skipped
 
@@ -133,34 +135,29 @@ class Preview(Sheet):
             self.repaint()
 
 
-class PreviewApp(App[Layout | None]):
-    """Asks how a delimited text lies; gives the layout back, or None."""
+NOTHING = Layout("", ())
+"""Given back by a preview that was left."""
 
-    TITLE = "Keel"
-    CSS = "Screen { background: $background; }"
-    ENABLE_COMMAND_PALETTE = False
+
+class ImportPreview(Screen[Layout | None]):
+    """Asks how a delimited text lies; gives the layout back, or `NOTHING`."""
+
+    DEFAULT_CSS = "ImportPreview { background: $background; }"
     BINDINGS: ClassVar[list[Any]] = [
         Binding(key, f"key('{key}')", show=False, priority=True)
-        for key in ("left", "right", "up", "down", "s", "h", "u", "i", "p", "enter", "escape", "q", "f2")
+        for key in ("left", "right", "up", "down", "s", "h", "u", "i", "p", "enter", "escape", "q")
     ]
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, head: bytes) -> None:
+        """``head`` are the first bytes of the file."""
         super().__init__()
-        self.palette: Palette = DARK
-        with path.open("rb") as file:
-            self._head = file.read(HEAD_BYTES)
-        layout = remembered(self._head) or guess(self._head) or Layout("comma", ("time", "id", "payload"))
-        self.preview = Preview(path, layout, self._head)
+        self._head = head
+        layout = remembered(head) or guess(head) or Layout("comma", ("time", "id", "payload"))
+        self.preview = Preview(path, layout, head)
 
     def compose(self) -> ComposeResult:
         """The view."""
         yield self.preview
-
-    def on_mount(self) -> None:
-        """The colours."""
-        for palette in (DARK, LIGHT):
-            self.register_theme(palette.theme())
-        self.theme = self.palette.name
 
     def action_key(self, key: str) -> None:
         """A key was pressed."""
@@ -181,12 +178,36 @@ class PreviewApp(App[Layout | None]):
             view.change(hex_ids=not layout.hex_ids)
         elif key == "p":
             view.change(hex_payload=not layout.hex_payload)
-        elif key == "f2":
-            self.palette = LIGHT if self.palette is DARK else DARK
-            self.theme = self.palette.name
-            view.repaint()
         elif key == "enter" and not layout.problem():
             remember(self._head, layout)
-            self.exit(layout)
+            self.dismiss(layout)
         elif key in ("escape", "q"):
-            self.exit(None)
+            self.dismiss(NOTHING)
+
+
+class PreviewApp(App[Layout | None]):
+    """The same by itself, for a command; gives the layout back, or None."""
+
+    TITLE = "Keel"
+    ENABLE_COMMAND_PALETTE = False
+
+    def __init__(self, path: Path) -> None:
+        super().__init__()
+        self.palette: Palette = DARK
+        with path.open("rb") as file:
+            self._screen = ImportPreview(path, file.read(HEAD_BYTES))
+
+    @property
+    def preview(self) -> Preview:
+        """The view."""
+        return self._screen.preview
+
+    def on_mount(self) -> None:
+        """The colours, and the screen."""
+        for palette in (DARK, LIGHT):
+            self.register_theme(palette.theme())
+        self.theme = self.palette.name
+        self.push_screen(self._screen, self._taken)
+
+    def _taken(self, layout: Layout | None) -> None:
+        self.exit(None if layout is None or layout == NOTHING else layout)

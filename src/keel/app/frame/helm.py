@@ -70,11 +70,20 @@ class Windows(Protocol):
         """Have a line typed; ``empty``: it may be empty."""
 
     def choose(
-        self, title: str, choices: Sequence[Choice] | Callable[[], Sequence[Choice]], then: Callable[[str], None]
+        self,
+        title: str,
+        choices: Sequence[Choice] | Callable[[], Sequence[Choice]],
+        then: Callable[[str], None],
+        left: Callable[[], None] = lambda: None,
     ) -> None:
-        """Have one chosen; choices that have to be looked up are looked up on another thread."""
+        """Have one chosen; choices that have to be looked up are looked up on another thread.
 
-    def open(self, screen: Screen[R | None], then: Callable[[R], None]) -> None:
+        ``left`` is called if the person leaves.
+        """
+
+    def open(
+        self, screen: Screen[R | None], then: Callable[[R], None], left: Callable[[], None] = lambda: None
+    ) -> None:
         """Open a window of another kind."""
 
 
@@ -116,10 +125,18 @@ class Helm(Protocol):
     def submit(self, job: Callable[[], None]) -> None:
         """Do a job on the desk's thread; what goes wrong in it is told."""
 
-    def behind(self, job: Callable[[Callable[[], bool]], R], then: Callable[[R], None]) -> None:
-        """Do a job on a thread of its own, and something with what it gives on this one; what goes wrong is told.
+    def behind(
+        self,
+        job: Callable[[Callable[[], bool]], R],
+        then: Callable[[R], None],
+        failed: Callable[[], None] = lambda: None,
+    ) -> None:
+        """Do a job on a thread of its own; what goes wrong is told.
 
-        The job is given a function that says whether the person gave it up.
+        Args:
+            job: Given a function that says whether the person gave it up.
+            then: Takes what it gives, on this thread.
+            failed: Called on this thread if it went wrong.
         """
 
     def tell(self, sentence: str, seconds: float = 4, error: bool = False) -> None:

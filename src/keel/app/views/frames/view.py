@@ -87,7 +87,10 @@ class Frames(View):
     def layout(self, here: Here) -> Layout:
         """What stands where."""
         picture, state, choices = here.picture, here.state, here.state.of(FramesChoices)
-        rows, count = max(here.height - 1, 1), len(picture.matches)
+        count = len(picture.matches)
+        # Below the rows stands how many are newer, so that it covers none.
+        newer = 1 if picture.snapshot.live and state.frame is not None else 0
+        rows = max(here.height - 1 - newer, 1)
         aside = ANATOMY_WIDTH if here.width >= ANATOMY_FROM and choices.anatomy else 0
         if aside and here.width > 190:
             aside += 22
@@ -219,7 +222,7 @@ class Frames(View):
         if choices.seen is not None and (since := count - here.picture.matches.rank(choices.seen)) > 0:
             text += f", {words.count(since)} since you stopped"
         text += " · space follows "
-        line.put(layout.table - len(text) - 3, text, here.style("ink", "brass", True))
+        line.put(max(layout.table - len(text) - 3, 0), text, here.style("ink", "brass", True), layout.table - 2)
 
     # What people do here.
 
@@ -349,7 +352,7 @@ class Frames(View):
         """Take the clicked frame in hand."""
         layout = self.layout(helm.here)
         row = layout.top + y - 1
-        if y >= 1 and x < layout.table and row < len(helm.here.picture.matches):
+        if 1 <= y <= layout.rows and x < layout.table and row < len(helm.here.picture.matches):
             self._take(helm, row, layout.top)
 
     def wheel(self, helm: Helm, by: int) -> None:
