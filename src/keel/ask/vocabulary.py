@@ -82,7 +82,7 @@ TERMS: list[Term] = [
         "_BUS (WORD | STRING) (_COMMA (WORD | STRING))*",
         "_BUS: /bus:/i",
         lambda items, scene: terms.Buses(names(items, scene.buses if scene else None, "bus")),
-        (('bus:A  bus:"engine bus"', "buses; * and ? for what may vary, quotes where needed"),),
+        (("bus:A  bus:?", "buses; * and ? for what may vary, quotes where a name is not one word"),),
         {"WORD": NAME},
         lambda scene, _: list(scene.buses) if scene is not None else [],
     ),

@@ -46,7 +46,7 @@ def keep_candidate(helm: Helm, result: Result, candidate: Candidate) -> None:
         helm.edit(f"signal {signal.name}", plan, lambda: said)
 
     title = f"Name for {picture.name(key)} {candidate.field.words()}"
-    hint = "name, unit, texts: “speed, km/h” or “gear 0=park 1=drive”   enter keep   esc leave"
+    hint = "name, unit, texts: “angle, °” or “lock 0=free 1=engaged”   enter keep   esc leave"
     helm.windows.text(title, hint, "", named)
 
 

@@ -1,0 +1,166 @@
+"""What README and the reference say is so: command lines run, asks work in the demo, pictures are there, and the walk
+works as it is written."""
+
+from __future__ import annotations
+
+import re
+import shlex
+import shutil
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from keel.ask.language import parse
+from keel.ask.matches import Matcher
+from keel.ask.names import scene_of
+from keel.ask.vocabulary import help_lines
+from keel.bench.messages import full_dictionary
+from keel.measure.checks import parse_check
+from keel.model.span import Mark
+from keel.signals.loading import save_dictionary
+from keel.store.manifest import edit_manifest
+from keel.store.recording import Recording
+from tests.drive import KEEL, Terminal
+
+ROOT = Path(__file__).parents[1]
+PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
+WINDOWED = ("keel open", "keel demo")
+KEYS = {
+    "↑": "Up",
+    "↓": "Down",
+    "→": "Right",
+    "←": "Left",
+    "⌫": "BSpace",
+    "enter": "Enter",
+    "space": "Space",
+    "tab": "Tab",
+    "esc": "Escape",
+    "del": "DC",
+}
+
+
+def commands_of(page: Path) -> list[str]:
+    """The command lines of a page, comments left out."""
+    lines = [line.strip() for line in page.read_text(encoding="utf-8").splitlines() if line.startswith("    ")]
+    return [re.split(r"\s{2,}#", line)[0] for line in lines if re.match(r"(cat \S+ \| )?keel [a-z]+( [^=]|$)", line)]
+
+
+@pytest.fixture(scope="module")
+def place(voyage: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder with all the files that the pages name."""
+    folder = tmp_path_factory.mktemp("docs")
+    for name in ("harbour", "good", "bad"):
+        shutil.copytree(voyage, folder / f"{name}.keel")
+    start = Recording(voyage).snapshot().span.start
+    with edit_manifest(folder / "harbour.keel") as manifest:
+        times = (19.6, 24.4, 34.6, 38.4)
+        manifest.marks = [Mark(i, start + int(t * 1e9), of="ramp") for i, t in enumerate(times, 1)]
+    save_dictionary(full_dictionary(), folder / "harbour.dbc")
+    save_dictionary(full_dictionary(), folder / "mine.toml")
+    (folder / "pressed.csv").write_text("19.6,24.4\n34.6,38.4\n")
+    (folder / "display.csv").write_text("".join(f"{t},{t * 2}\n" for t in range(5, 50, 5)))
+    (folder / "logger.csv").write_text("".join(f"{t / 2},{(t % 17) * 1.5}\n" for t in range(100)))
+    (folder / "harbour.rules").write_text("cycle(0A4) < 1s\n")
+    (folder / "morning.log").write_text("(1767262632.345678) can0 220#8001A4FF\n")
+    (folder / "table.csv").write_text("ms;line;ident;n;b0;b1;b2;b3\n0,5;1;220;4;80;01;A4;FF\n1,5;1;220;4;80;01;A4;FE\n")
+    keel(folder, "export harbour.keel noon.pcapng --ask id:220")
+    return folder
+
+
+def keel(folder: Path, rest: str, before: str = "") -> subprocess.CompletedProcess[str]:
+    line = f"{before}{shlex.quote(sys.executable)} -m keel {rest}"
+    return subprocess.run(line, shell=True, cwd=folder, capture_output=True, text=True, check=False)
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_every_command_line_runs(page: Path, place: Path) -> None:
+    for line in commands_of(page):
+        before, _, rest = line.rpartition("keel ") if line.startswith("cat") else ("", "", line.removeprefix("keel "))
+        if any(line.startswith(windowed) for windowed in WINDOWED):
+            assert (place / line.split()[-1]).exists() or line.split()[-1] == "open"
+            continue
+        # A page says how to make a thing; what another page made of that name is in the way.
+        for made in re.findall(r"(?:-o|--out|record --from \S+) (\S+\.keel)", line):
+            shutil.rmtree(place / made, ignore_errors=True)
+        done = keel(place, rest, before)
+        assert done.returncode == 0, (line, done.stdout[-300:], done.stderr[-600:])
+
+
+def asks_of(page: Path) -> Iterator[str]:
+    """The asks in the first column of a page's tables."""
+    for row in re.findall(r"^\| (`.*?) \| ", page.read_text(encoding="utf-8"), re.MULTILINE):
+        yield from re.findall(r"`([^`]+)`", row)
+
+
+def test_every_ask_of_the_reference_and_the_guide_works_in_the_demo(voyage: Path) -> None:
+    scene = scene_of(snapshot := Recording(voyage).snapshot())
+    joined = [example for example, _ in help_lines()]
+    guide = [ask for line in joined for ask in ([line] if re.search(r" (then|or|within) ", line) else line.split("  "))]
+    found = [*asks_of(ROOT / "docs" / "asks.md"), *guide]
+    assert len(found) > 50
+    for ask in found:
+        Matcher(parse(ask, scene), scene).run(snapshot)
+    checks = re.findall(
+        r"^    ((?:cycle|count|load)\(.*?)\s{2,}", (ROOT / "docs" / "asks.md").read_text(), re.MULTILINE
+    )
+    assert len(checks) == 3 and all(parse_check(text) for text in checks)
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_every_link_leads_somewhere(page: Path) -> None:
+    links = re.findall(r"\]\(([^)#]+)\)", page.read_text(encoding="utf-8"))
+    assert not [link for link in links if not (page.parent / link).exists()]
+
+
+def test_every_picture_is_shown_somewhere() -> None:
+    shown = "".join(page.read_text(encoding="utf-8") for page in PAGES)
+    pictures = [path.name for path in (ROOT / "docs" / "screenshots").iterdir()]
+    assert len(pictures) < 20 and not [name for name in pictures if f"screenshots/{name}" not in shown]
+
+
+def steps_of(readme: str) -> list[tuple[str, list[str]]]:
+    """The rows of the walk: what to press, and the texts that are then on the screen."""
+    walk = readme[readme.index("## A walk") : readme.index("## On your own data")]
+    rows = [line.strip("|").split(" | ") for line in walk.splitlines() if line.startswith("| ") and "press" not in line]
+    return [(row[0], re.findall(r"`([^`]+)`", row[2]) if len(row) > 2 else []) for row in rows]
+
+
+def walk(folder: Path, seed: int) -> None:
+    """Go through the walk key by key."""
+    import time
+
+    terminal = Terminal(folder, f"{KEEL} demo --seed {seed}", 160, 40)
+    try:
+        terminal.until("● live", "HelmCommand", "PodPortFeedback")
+        for pressed, texts in steps_of((ROOT / "README.md").read_text(encoding="utf-8")):
+            for key, wait in re.findall(r"`([^`]+)`|\(wait (\d+) s\)", pressed):
+                if wait:
+                    time.sleep(float(wait))
+                elif key in KEYS or len(key) == 1:
+                    terminal.keys(KEYS.get(key, key))
+                    time.sleep(0.3)
+                else:
+                    terminal.type(key)
+            if texts:
+                terminal.until(*texts)
+        terminal.until("EXIT 0")
+    finally:
+        terminal.close()
+
+
+@pytest.mark.journey
+@pytest.mark.xdist_group("terminal")
+def test_the_walk_works_as_it_is_written(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    walk(tmp_path, 1)
+
+
+@pytest.mark.soak
+@pytest.mark.xdist_group("terminal")
+@pytest.mark.parametrize("seed", range(2, 12))
+def test_the_walk_works_at_other_seeds(seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    walk(tmp_path, seed)
