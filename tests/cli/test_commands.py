@@ -243,7 +243,7 @@ def test_the_bench_sails_the_same_voyage_twice(tmp_path: Path) -> None:
         (["frames"], 2, "Missing argument"),
         (["frames", "{log}", "--json", "--csv"], 2, "cannot both be"),
         (["frames", "{log}", "--ask", "gap>12"], 2, "keel: the ask, at 5: “12” is not understood"),
-        (["frames", "{log}", "--ask", "bus:bus7"], 2, "no bus is called “bus7”; bus"),
+        (["frames", "{log}", "--ask", "bus:bus7"], 2, "no bus is called “bus7”; did you mean bus"),
         (["frames", "{log}", "--limit", "-1"], 2, "--limit"),
         (["nonsense"], 2, "No such command"),
         (["bench", "ramp=sideways", "--to", "x"], 2, "ramp takes up, stop, down"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import tomllib
 from pathlib import Path
 
 import pytest
@@ -144,8 +145,14 @@ def test_what_is_no_dictionary_is_refused(text: str, what: str) -> None:
 
 def test_the_schema_names_every_key_that_is_written() -> None:
     signal = schema()["properties"]["message"]["items"]["properties"]["signal"]["items"]
-    written = {line.split(" = ")[0] for line in write_own(full_dictionary()).splitlines() if " = " in line}
-    known = set(signal["properties"]) | set(schema()["properties"]["message"]["items"]["properties"]) | {"keel"}
+    made = tomllib.loads(write_own(full_dictionary()))
+    signals = [signal for message in made["message"] for signal in message.get("signal", [])]
+    written = {key for table in (made, *made["message"], *signals) for key in table} - {"message", "signal", "name"}
+    known = (
+        set(signal["properties"])
+        | set(schema()["properties"]["message"]["items"]["properties"])
+        | {"keel", "note", "text"}
+    )
     assert written <= known and signal["required"] == ["name", "start", "length"]
     assert json.loads(json.dumps(schema())) == schema()
 

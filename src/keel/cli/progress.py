@@ -1,11 +1,15 @@
-"""A progress line on stderr: only in a terminal, only for what takes longer than a second."""
+"""Progress on stderr: only in a terminal, only for what takes longer than a second."""
 
 from __future__ import annotations
 
 import sys
 import time
+from typing import TYPE_CHECKING
 
-WIDTH = 30
+if TYPE_CHECKING:
+    from rich.progress import Progress as Bar
+
+PATIENCE_S = 1.0
 
 
 class Progress:
@@ -13,23 +17,26 @@ class Progress:
 
     def __init__(self, title: str) -> None:
         self._title = title
-        self._begin = self._shown = time.monotonic()
+        self._begin = time.monotonic()
         self._active = sys.stderr.isatty()
-        self._drawn = False
+        self._bar: Bar | None = None
 
     def at(self, done: int, total: int) -> None:
         """Say how far it is."""
-        now = time.monotonic()
-        if not self._active or now - self._begin < 1 or now - self._shown < 0.1:
+        if not self._active or time.monotonic() - self._begin < PATIENCE_S:
             return
-        self._shown = now
-        self._drawn = True
-        share = done / max(total, 1)
-        filled = round(share * WIDTH)
-        bar = "━" * filled + "─" * (WIDTH - filled)
-        print(f"\r{self._title}  {bar} {share:4.0%}", end="", file=sys.stderr, flush=True)
+        if self._bar is None:
+            from rich.console import Console
+            from rich.progress import BarColumn, TaskProgressColumn, TextColumn, TimeRemainingColumn
+            from rich.progress import Progress as Made
+
+            parts = (TextColumn("{task.description}", markup=False), BarColumn(), TaskProgressColumn())
+            self._bar = Made(*parts, TimeRemainingColumn(), console=Console(stderr=True), transient=True)
+            self._bar.add_task(self._title)
+            self._bar.start()
+        self._bar.update(self._bar.task_ids[0], completed=done, total=max(total, 1))
 
     def end(self) -> None:
-        """Take the line away."""
-        if self._drawn:
-            print("\r\033[K", end="", file=sys.stderr, flush=True)
+        """Take it away."""
+        if self._bar is not None:
+            self._bar.stop()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterator
 from dataclasses import MISSING, fields
 from typing import Any
 
@@ -200,70 +199,56 @@ def _text_field(table: Any, message: str, line: int, problems: list[Problem]) ->
 
 def write_own(dictionary: Dictionary) -> str:
     """The dictionary as TOML; `parse_own` gives it back."""
-    return "\n".join(_write(dictionary)) + "\n"
+    import tomli_w
+
+    return tomli_w.dumps(_table(dictionary))
 
 
-def _write(dictionary: Dictionary) -> Iterator[str]:
-    yield f"keel = {shape.VERSION}"
-    if dictionary.name:
-        yield f"name = {_quoted(dictionary.name)}"
-    if dictionary.note:
-        yield f"note = {_quoted(dictionary.note)}"
-    for message in dictionary.messages:
-        yield ""
-        yield "[[message]]"
-        yield f"name = {_quoted(message.name)}"
-        if message.bus:
-            yield f"bus = {_quoted(message.bus)}"
-        ident = f"{message.ident:X}" if message.form == Form.NONE else format_ident(message.form, message.ident)
-        yield f'id = "{ident}"'
-        if message.form != (Form.BASE if message.ident <= 0x7FF else Form.EXTENDED):
-            yield f'form = "{Form(message.form).name.lower()}"'
-        yield from _said(message, ("size", "sender", "cycle_ms", "by_group", "note"))
-        for signal in message.signals:
-            yield ""
-            yield "[[message.signal]]"
-            yield f"name = {_quoted(signal.name)}"
-            field = signal.field
-            yield f"start = {field.start}"
-            yield f"length = {field.length}"
-            yield from _said(field, ("order", "signed"))
-            names = ("number", "scale", "offset", "unit", "least", "most", "texts", "absent", "wrong")
-            yield from _said(signal, (*names, "role", "algorithm", "pages", "selector", "receivers", "note", "found"))
-        for text in message.text_fields:
-            yield ""
-            yield "[[message.text]]"
-            yield f"name = {_quoted(text.name)}"
-            yield f"pattern = {_quoted(text.pattern)}"
-            yield from _said(text, ("is_number", "scale", "offset", "unit", "note"))
+def _table(dictionary: Dictionary) -> dict[str, Any]:
+    said = {"name": dictionary.name, "note": dictionary.note}
+    head = {"keel": shape.VERSION, **{name: text for name, text in said.items() if text}}
+    return {**head, "message": [_message_table(message) for message in dictionary.messages]}
 
 
-def _said(thing: Any, names: tuple[str, ...]) -> Iterator[str]:
-    """Lines for the attributes that are not as by default."""
+def _message_table(message: Message) -> dict[str, Any]:
+    table: dict[str, Any] = {"name": message.name}
+    if message.bus:
+        table["bus"] = message.bus
+    table["id"] = f"{message.ident:X}" if message.form == Form.NONE else format_ident(message.form, message.ident)
+    if message.form != (Form.BASE if message.ident <= 0x7FF else Form.EXTENDED):
+        table["form"] = Form(message.form).name.lower()
+    table |= _said(message, ("size", "sender", "cycle_ms", "by_group", "note"))
+    if message.signals:
+        table["signal"] = [_signal_table(signal) for signal in message.signals]
+    if message.text_fields:
+        names = ("is_number", "scale", "offset", "unit", "note")
+        table["text"] = [{"name": t.name, "pattern": t.pattern, **_said(t, names)} for t in message.text_fields]
+    return table
+
+
+def _signal_table(signal: Signal) -> dict[str, Any]:
+    field = signal.field
+    place = {"start": field.start, "length": field.length, **_said(field, ("order", "signed"))}
+    first = ("number", "scale", "offset", "unit", "least", "most", "texts", "absent", "wrong")
+    rest = ("role", "algorithm", "pages", "selector", "receivers", "note", "found")
+    return {"name": signal.name, **place, **_said(signal, (*first, *rest))}
+
+
+def _said(thing: Any, names: tuple[str, ...]) -> dict[str, Any]:
+    """The attributes that are not as by default, as they are called in the file."""
     defaults = {f.name: f.default_factory() if f.default_factory is not MISSING else f.default for f in fields(thing)}
     called = {inner: outer for outer, inner in _NAMES.items()}
-    for name in names:
-        value = getattr(thing, name)
-        if value != defaults[name]:
-            yield f"{called.get(name, name)} = {_written(name, value)}"
+    values = ((name, getattr(thing, name)) for name in names)
+    return {called.get(name, name): _written(name, value) for name, value in values if value != defaults[name]}
 
 
-def _written(name: str, value: Any) -> str:
+def _written(name: str, value: Any) -> Any:
     if name in ("absent", "wrong", "pages"):
-        return "[" + ", ".join(str(low) if low == high else f"[{low}, {high}]" for low, high in value) + "]"
+        return [low if low == high else [low, high] for low, high in value]
     if isinstance(value, dict):
-        return "{ " + ", ".join(f"{raw} = {_quoted(text)}" for raw, text in value.items()) + " }"
+        return {str(raw): text for raw, text in value.items()}
     if isinstance(value, tuple):
-        return "[" + ", ".join(map(_quoted, value)) + "]"
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, str):
-        return _quoted(value)
+        return list(value)
     if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
-        return str(int(value))
-    return repr(value)
-
-
-def _quoted(text: str) -> str:
-    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
-    return '"' + re.sub(r"[\x00-\x1f\x7f]", lambda c: f"\\u{ord(c[0]):04X}", escaped) + '"'
+        return int(value)
+    return value
