@@ -219,7 +219,7 @@ def test_a_killed_app_and_a_killed_recorder_leave_a_recording_that_opens(start: 
     (live,) = shelf()
     assert live.live
     os.kill(int(json.loads((live.folder / "status.json").read_text())["process"]), signal.SIGKILL)
-    t.until("○ ended")
+    t.until("○ ended without closing")
     seen = frames_in(t.screen())
     t.kill()
     t.close()

@@ -37,9 +37,9 @@ def bench(
         list[str] | None,
         typer.Option(metavar="TIME:CONTROL=VALUE", help="Work a control at a time, as 20s:ramp=down."),
     ] = None,
-    to: Annotated[Path | None, typer.Option(metavar="REC", help="Work the bench that is being recorded there.")] = None,
+    to: Annotated[Path | None, typer.Option(metavar="REC", help="Operate the bench recorded there.")] = None,
 ) -> None:
-    """Sail the simulated ferry into a file, or work its controls while it is recorded. Alone: list the controls."""
+    """Sail the simulated ferry into a file, or operate its controls while it is recorded. Alone: list the controls."""
     from keel.bench.controls import parse_setting
 
     given = [parse_setting(text) for text in settings or []]

@@ -9,9 +9,9 @@ from keel.formats import delimited, jsonlines, pcap, pcapng, tables, textlog
 from keel.formats.layout import missing_in
 from keel.formats.reader import Format
 
-FORMATS: tuple[Format, ...] = (
+FORMATS: list[Format] = [
     pcapng.FORMAT, pcap.FORMAT, tables.FORMAT, jsonlines.FORMAT, textlog.FORMAT, delimited.FORMAT,
-)  # fmt: skip
+]  # fmt: skip
 LOOK_BYTES = 1 << 16
 
 

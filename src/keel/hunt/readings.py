@@ -167,7 +167,7 @@ def _candidate(
     typical, worst = float(np.median(missed)), float(missed.max())
     left = n - int(used.sum())
     why = f"within {worst:.3g} of {n - left} of {n} readings" if left else f"within {worst:.3g} of all {n} readings"
-    why += f", {fits.lag_s[i]:.1f} s behind" if fits.lag_s[i] >= 0.05 else ""
+    why += f", readings {fits.lag_s[i]:.1f} s late" if fits.lag_s[i] >= 0.05 else ""
     if left:
         why += f"; {left} taken for misread"
     nats = float(fits.score[i]) - 0.15 * min(line.cost, 12.0)

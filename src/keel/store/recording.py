@@ -34,6 +34,8 @@ class Snapshot:
     live: bool
     problems: tuple[str, ...] = ()
     book: Book = field(default_factory=Book)
+    was_cut_short: bool = False
+    """Whether its recorder ended without closing it: then the newest rows still lie in the journal."""
 
     @property
     def frames(self) -> int:
@@ -198,7 +200,8 @@ class Recording:
             problems.append(f"{damaged} bytes of the journal are damaged and were passed over")
         problems += self._copies[2]
         live = is_being_written(self.folder)
-        return Snapshot(self.manifest, tuple(chunks), live, tuple(problems), self._book)
+        cut_short = not live and any(tail.rows for tail in self._tails.values())
+        return Snapshot(self.manifest, tuple(chunks), live, tuple(problems), self._book, cut_short)
 
     def _refresh_manifest(self) -> bool:
         try:

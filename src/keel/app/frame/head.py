@@ -86,6 +86,8 @@ class Head(Sheet):
             return "■ held", style("brass", "panel")
         if picture.snapshot.live:
             return "● live", style("sea", "panel")
+        if picture.snapshot.was_cut_short:
+            return "○ ended without closing", style("brass", "panel")
         return "○ ended", style("dim", "panel")
 
     def _loads(self, line: Line, picture: Picture, at: int, end: int) -> None:

@@ -73,7 +73,7 @@ class View(ABC):
         return ()
 
     def offers(self, here: Here) -> list[Offer]:
-        """What can be saved of it, the likeliest first."""
+        """What can be exported of it, the likeliest first."""
         return []
 
     def to_moment(self, helm: Helm, time: int) -> bool:

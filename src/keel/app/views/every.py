@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from keel.app.frame.view import Door
 from keel.app.views import bench, compare, frames, health, hunt, values, watch
 
-DOORS = (
+DOORS: list[Door] = [
     watch.DOOR,
     frames.DOOR,
     health.DOOR,
@@ -12,4 +13,4 @@ DOORS = (
     values.DOOR,
     compare.DOOR,
     bench.DOOR,
-)
+]

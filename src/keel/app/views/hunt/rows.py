@@ -24,7 +24,7 @@ _WHO = (
     Column("id", "identifier", 10, True),
     Column("name", "name", 16, drop=2),
 )
-_WHERE = (Column("start", "start", 5, True), Column("bits", "bits", 4, True))
+_WHERE = (Column("start", "start bit", 9, True), Column("bits", "bits", 4, True))
 CANDIDATES = (
     *_WHO,
     *_WHERE,
@@ -53,7 +53,7 @@ FIELDS = (
     *_WHERE,
     Column("order", "order", 6, drop=4),
     Column("type", "type", 5, drop=3),
-    Column("page", "page", 4, True, drop=5),
+    Column("page", "mux", 4, True, drop=5),
     Column("known", "known as", 12, drop=1),
     Column("why", "made by", 50, drop=6),
 )
@@ -103,7 +103,8 @@ def _who(picture: Picture, rank: int, key: int, buses: BusPairs | None = None) -
 def _where(field: BitField) -> dict[str, tuple[str, str]]:
     one_byte = field.last_byte == min(field.bits) // 8
     return {
-        "start": (str(field.start), "text"),
+        # A little-endian field is named by its least significant bit, a big-endian one by its most.
+        "start": (f"{field.start} {'msb' if field.order == 'big' else 'lsb'}", "text"),
         "bits": (str(field.length), "text"),
         "order": ("–" if one_byte else field.order, "dim"),
         "type": ("int" if field.signed else "flag" if field.length == 1 else "uint", "dim"),

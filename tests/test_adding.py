@@ -1,0 +1,156 @@
+"""What CONTRIBUTING says of adding things is so: a term, a view, a format and a source that live in a package of their own
+are found everywhere once they are named in one list."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from types import ModuleType
+
+import pytest
+
+from keel.app.dialogs.guide import guide_text
+from keel.app.frame.command_palette import KeelCommands
+from keel.app.main import KeelApp
+from keel.app.views.every import DOORS
+from keel.ask.completion import complete
+from keel.ask.language import parse
+from keel.ask.vocabulary import TERMS
+from keel.errors import AskError
+from keel.formats.importing import import_files
+from keel.formats.registry import FORMATS, recognise
+from keel.model.faults import FAULT_BY_WORD, Fault
+from keel.opened import Opened
+from keel.sources.registry import SOURCES, open_source
+from tests.app.driving import opened, plain_recording, shown, until
+
+PACKAGE = {
+    "__init__.py": '"""Things that are added."""\n',
+    "term.py": '''
+"""A term: payloads of an odd number of bytes."""
+
+from keel.ask import terms
+from keel.ask.term import Term
+
+TERM = Term(
+    ("odd",),
+    "ODD",
+    "ODD.2: /odd(?!\\\\w)/i",
+    lambda *_: terms.Length("=", 7),
+    (("odd", "payloads of seven bytes"),),
+)
+''',
+    "view.py": '''
+"""A view that counts identifiers."""
+
+from keel.app.frame.action import Action
+from keel.app.frame.view import Door, View
+
+
+class Extra(View):
+    def __init__(self):
+        self.actions = (Action(("y",), "y", "yes", "Say yes", lambda helm: helm.tell("yes")),)
+
+    def paint(self, here):
+        line = here.line()
+        line.put(2, f"there are {len(here.picture.census)} of them", here.style("text"))
+        return [line]
+
+
+DOOR = Door("extra", "8", "Extra", "How many? Counted.", Extra)
+''',
+    "format.py": '''
+"""A format: EXTRA, then a byte for each frame."""
+
+from keel.formats.reader import Format
+from keel.model.bus import Bus
+from tests.making import START, Row, batch
+
+
+def _read(path, account, progress):
+    account.bus_names[:] = ["extra"]
+    found = batch([Row(START + i, 0x100, bytes([b])) for i, b in enumerate(path.read_bytes()[5:])])
+    account.took(found)
+    yield found
+
+
+FORMAT = Format("extra", lambda head: "begins with EXTRA" if head.startswith(b"EXTRA") else "", _read, None)
+''',
+    "source.py": '''
+"""A source that has ended."""
+
+
+class Extra:
+    title, buses, ended = "extra", [], True
+''',
+}
+
+
+@pytest.fixture
+def extra(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[ModuleType]:
+    """A package with one of each, each named in its list."""
+    folder = tmp_path / "extra_things"
+    folder.mkdir()
+    for name, text in PACKAGE.items():
+        (folder / name).write_text(text)
+    monkeypatch.syspath_prepend(tmp_path)
+    parts = {name: importlib.import_module(f"extra_things.{name}") for name in ("term", "view", "format", "source")}
+    TERMS.append(parts["term"].TERM)
+    DOORS.append(parts["view"].DOOR)
+    FORMATS.insert(0, parts["format"].FORMAT)
+    SOURCES["extra"] = lambda *_: parts["source"].Extra()
+    yield sys.modules["extra_things"]
+    TERMS.pop()
+    DOORS.pop()
+    FORMATS.pop(0)
+    del SOURCES["extra"]
+    for name in [name for name in sys.modules if name.startswith("extra_things")]:
+        del sys.modules[name]
+
+
+def test_a_term_is_parsed_completed_explained_and_offered(extra: ModuleType, tmp_path: Path) -> None:
+    recording = Opened(plain_recording(tmp_path / "r.keel"))
+    assert len(recording.frames("odd")) == len(recording.frames("len=7"))
+    assert "odd" in complete("od", None)
+    assert "payloads of seven bytes" in guide_text([], ())
+    with pytest.raises(AskError, match="did you mean odd"):
+        parse("id:1A0 or oddd")
+
+
+async def test_a_view_has_its_key_its_place_its_palette_and_its_guide(extra: ModuleType, tmp_path: Path) -> None:
+    async with opened(plain_recording(tmp_path / "r.keel")) as (app, pilot):
+        await pilot.press("8")
+        await until(pilot, lambda: "there are 3 of them" in shown(app))
+        assert "8 Extra" in app.bar.paint(160, 1)[0].text() and "yes" in app.keys.paint(160, 1)[0].text()
+        await pilot.press("y")
+        assert any(note.message == "yes" for note in app._notifications)
+        entries = [text for text, _ in KeelCommands(app.screen)._entries()]
+        assert any("Say yes" in text for text in entries) and any("Go to Extra" in text for text in entries)
+        guide = guide_text([(door, app.views[door.name].actions) for door in DOORS], app.everywhere)
+        assert "How many? Counted." in guide and "Keys in Extra" in guide and "Say yes" in guide
+        await pilot.press("backspace")
+        assert app.state.view == "watch"
+
+
+def test_a_format_is_recognised_and_imported(extra: ModuleType, tmp_path: Path) -> None:
+    (tmp_path / "a.extra").write_bytes(b"EXTRA\x01\x02\x03")
+    assert recognise(tmp_path / "a.extra")[0].name == "extra"
+    done = import_files([tmp_path / "a.extra"], tmp_path / "a.keel")
+    assert done.frames == 3 and len(Opened(tmp_path / "a.keel").frames("bytes:02")) == 1
+
+
+def test_a_source_is_opened_by_its_name(extra: ModuleType) -> None:
+    assert open_source("extra").title == "extra"
+
+
+def test_a_class_of_fault_is_all_in_one_line() -> None:
+    for fault in Fault:
+        assert fault.title and fault.sentence and FAULT_BY_WORD[fault.word] is fault
+        assert str(parse(f"fault:{fault.word}")) == f"fault:{fault.word}"
+
+
+def test_an_app_is_made_with_the_views_there_are() -> None:
+    assert [door.name for door in DOORS] == ["watch", "frames", "health", "hunt", "values", "compare", "bench"]
+    assert KeelApp(None).bar._doors == DOORS
