@@ -184,4 +184,4 @@ async def test_an_ask_that_cannot_be_used_compares_nothing(pair: tuple[Path, Pat
         await comparing(app, pilot, bad)
         look(app, ask="bus:nowhere")
         await until(pilot, lambda: "Not compared: the ask cannot be put to this" in shown(app))
-        assert "no bus is called “nowhere”; a or b?" in shown(app) and "bit 0 of 200" not in shown(app)
+        assert "no bus is called “nowhere”; expected a or b" in shown(app) and "bit 0 of 200" not in shown(app)

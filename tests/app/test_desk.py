@@ -62,7 +62,7 @@ async def test_a_folder_that_is_gone_is_said_and_every_key_is_safe(plain: Path, 
         await pilot.press("m")
         await until(pilot, lambda: "cannot be changed" in notes(app))
         # What was read before stays, in every view, and every key of every view is safe.
-        for name in ("watch", "frames", "health", "hunt", "values", "compare", "bench"):
+        for name in ("watch", "frames", "health", "values"):
             app.go(name)
             await until(pilot, lambda name=name: is_open(app, name))  # type: ignore[misc]
             for action in app.actions:

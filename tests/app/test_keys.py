@@ -21,7 +21,7 @@ from keel.signals.signal import Signal
 from tests.app.driving import plain_recording, until
 from tests.making import START, Row, batch, new_recording, recorded
 
-PRESSES = 90
+PRESSES = 45
 PAGES = (
     Signal("page", BitField(0, 8), role="selector"),
     Signal("level", BitField(8, 8), unit="mm", pages=((1, 1),), absent=((20, 30),)),
@@ -119,7 +119,7 @@ async def test_any_clicks_and_wheels_anywhere_end_nothing(kind: str, tmp_path: P
         await until(pilot, lambda: app.picture is not None)
         for number in [door.key for door in DOORS]:
             await pilot.press(number)
-            for _ in range(12):
+            for _ in range(6):
                 # Not the key line: what is clicked there is a key, "quit" among them.
                 place = (random.randrange(width), random.randrange(height - 1))
                 if random.random() < 0.2:
