@@ -56,16 +56,20 @@ def json_lines(batch: FrameBatch, bus_names: list[str]) -> Iterator[str]:
         yield json.dumps(row)
 
 
+def _bus_width(bus_names: list[str]) -> int:
+    return max((len(name) for name in bus_names), default=1)
+
+
 def text_titles(bus_names: list[str]) -> str:
     """The titles that stand over `text_lines`."""
-    wide = max((len(name) for name in bus_names), default=1)
-    return f"{'elapsed s':>14}  {'bus':{wide}.{wide}}  {'id':>8}  {'name':20}  dir len payload"
+    wide = _bus_width(bus_names)
+    return f"{'elapsed s':>14}  {'bus' if wide > 2 else ' ':{wide}}  {'id':>8}  {'name':20}  dir len payload"
 
 
 def text_lines(batch: FrameBatch, bus_names: list[str], start: int, names: dict[int, str]) -> Iterator[str]:
     """One line a frame for reading, columns aligned."""
     keys = batch.keys().tolist()
-    wide = max((len(name) for name in bus_names), default=1)
+    wide = _bus_width(bus_names)
     for key, (time, bus, form, ident, flags, faults, dlc, payload) in zip(keys, _fields(batch), strict=True):
         seconds = (time - start) / NS_PER_S
         kind = kind_of(flags)

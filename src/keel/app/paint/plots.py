@@ -198,7 +198,7 @@ def _time_axis(palette: Palette, width: int, what: Plots) -> list[Line]:
         if place < width - 8:
             lines[0].put(place, "┴", palette.style("line"), 1)
             lines[1].put(place, f"{tick_words(tick, step)} s", palette.style("dim"))
-    for letter, cursor in zip("AB", what.cursors, strict=False):
+    for letter, cursor in zip("12", what.cursors, strict=False):
         at = _place(envelope, cursor, across)
         if at is not None:
             lines[0].put(GUTTER + at, letter, palette.style("brass", bold=True), 1)

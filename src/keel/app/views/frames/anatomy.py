@@ -86,6 +86,9 @@ def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture
         line.put(2, signal.name, palette.style(ROLE_COLOURS[signal.role]), name_width)
         taken, how, value = signal.steps(payload)
         at = 4 + name_width
+        if at + len(taken) > width:
+            # The order that is left out is the usual one.
+            taken = taken.replace(" little", "")
         if at + len(taken) + len(how) + len(value) > width and how:
             # The bits and the raw value above, what comes of them below.
             line.put(at, taken, palette.style("dim"))

@@ -22,7 +22,7 @@ from keel.app.views.frames.choices import FramesChoices
 from keel.app.views.frames.going import goal_of
 from keel.app.views.frames.row import frame_line
 
-ANATOMY_WIDTH = 47
+ANATOMY_WIDTH = 48
 ANATOMY_FROM = 130
 TIMES = ("elapsed", "clock", "zeroed")
 """The ways to say when a frame was; the one chosen stays, the others drop first."""
