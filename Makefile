@@ -13,7 +13,8 @@ demo: $(READY) ## Sail the simulated ferry, record it, and watch
 	$(BIN)/keel demo
 
 test: $(READY) tmux ## Run all tests
-	$(BIN)/pytest -n 2 --dist loadgroup
+	@# More at once than there are processors: most of them wait for a screen.
+	$(BIN)/pytest -n 4 --dist loadgroup
 
 soak: $(READY) ## Kill recorders at random moments, many times
 	$(BIN)/pytest -n 2 -m soak

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from pathlib import Path
 
 from keel.app.dialogs.import_preview import PreviewApp
@@ -30,6 +31,9 @@ async def test_a_guess_is_shown_corrected_and_remembered(tmp_path: Path) -> None
         assert "no header" in shown(app)
         await pilot.press("h", "enter")
     assert app.return_value == Layout("semicolon", ("time", "len", "id", "byte", "byte"), header=True, unit="us")
+    for thread in threading.enumerate():
+        if thread.name == "layout":
+            thread.join()
     assert remembered(TABLE.encode()) == app.return_value
 
 

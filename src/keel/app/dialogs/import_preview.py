@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from threading import Thread
 from typing import Any, ClassVar
 
 from textual import events
@@ -179,7 +180,9 @@ class ImportPreview(Screen[Layout | None]):
         elif key == "p":
             view.change(hex_payload=not layout.hex_payload)
         elif key == "enter" and not layout.problem():
-            remember(self._head, layout)
+            # Written behind the screen, and before the app may end.
+            thread = Thread(target=remember, args=(self._head, layout), name="layout")
+            thread.start()
             self.dismiss(layout)
         elif key in ("escape", "q"):
             self.dismiss(NOTHING)
