@@ -51,20 +51,23 @@ def commands_of(page: Path) -> list[str]:
 
 
 @pytest.fixture(scope="module")
-def place(voyage: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A folder with all the files that the pages name."""
     folder = tmp_path_factory.mktemp("docs")
-    for name in ("harbour", "good", "bad"):
-        shutil.copytree(voyage, folder / f"{name}.keel")
-    start = Recording(voyage).snapshot().span.start
+    work = "--at 3s:ramp=down --at 5s:ramp=stop --at 8s:ramp=up --at 10s:ramp=stop"
+    with pytest.MonkeyPatch.context() as patch:
+        keel(folder, f"bench --seconds 12 --out harbour.keel {work}", patch)
+    for name in ("good", "bad"):
+        shutil.copytree(folder / "harbour.keel", folder / f"{name}.keel")
+    start = Recording(folder / "harbour.keel").snapshot().span.start
     with edit_manifest(folder / "harbour.keel") as manifest:
-        times = (19.6, 24.4, 34.6, 38.4)
+        times = (2.9, 5.1, 7.9, 10.1)
         manifest.marks = [Mark(i, start + int(t * 1e9), of="ramp") for i, t in enumerate(times, 1)]
     save_dictionary(full_dictionary(), folder / "harbour.dbc")
     save_dictionary(full_dictionary(), folder / "mine.toml")
-    (folder / "pressed.csv").write_text("19.6,24.4\n34.6,38.4\n")
-    (folder / "display.csv").write_text("".join(f"{t},{t * 2}\n" for t in range(5, 50, 5)))
-    (folder / "logger.csv").write_text("".join(f"{t / 2},{(t % 17) * 1.5}\n" for t in range(100)))
+    (folder / "pressed.csv").write_text("2.9,5.1\n7.9,10.1\n")
+    (folder / "display.csv").write_text("".join(f"{t},{t * 2}\n" for t in range(1, 12)))
+    (folder / "logger.csv").write_text("".join(f"{t / 2},{(t % 17) * 1.5}\n" for t in range(24)))
     (folder / "harbour.rules").write_text("cycle(0A4) < 1s\n")
     (folder / "morning.log").write_text("(1767262632.345678) can0 220#8001A4FF\n")
     (folder / "table.csv").write_text("ms;line;ident;n;b0;b1;b2;b3\n0,5;1;220;4;80;01;A4;FF\n1,5;1;220;4;80;01;A4;FE\n")
