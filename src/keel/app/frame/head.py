@@ -56,7 +56,7 @@ class Head(Sheet):
         manifest = picture.snapshot.manifest
         name = manifest.name if len(manifest.name) < 30 else manifest.name[:29] + "…"
         at = line.put(at, name, style("strong", "panel", True)) + 3
-        at = line.put(at, *self._liveness(picture)) + 2
+        at = line.put(at, *self._liveness(picture, width)) + 2
         elapsed = picture.whole.end - picture.whole.start
         at = line.put(at, words.duration(elapsed), style("sea", "panel")) + 3
         at = line.put(at, f"{words.count(picture.snapshot.frames)} frames", style("text", "panel")) + 3
@@ -78,7 +78,7 @@ class Head(Sheet):
         self._loads(line, picture, at, tail_at - 2)
         return [line]
 
-    def _liveness(self, picture: Picture) -> tuple[str, Style]:
+    def _liveness(self, picture: Picture, width: int) -> tuple[str, Style]:
         style = self.palette.style
         if picture.gone:
             return "✕ gone", style("coral", "panel", True)
@@ -87,7 +87,7 @@ class Head(Sheet):
         if picture.snapshot.live:
             return "● live", style("sea", "panel")
         if picture.snapshot.was_cut_short:
-            return "○ ended without closing", style("brass", "panel")
+            return "○ ended without closing" if width >= 120 else "○ ended, not closed", style("brass", "panel")
         return "○ ended", style("dim", "panel")
 
     def _loads(self, line: Line, picture: Picture, at: int, end: int) -> None:
