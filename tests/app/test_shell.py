@@ -133,3 +133,10 @@ def test_what_an_ask_means_wrongly_is_marked_as_a_whole() -> None:
     untouched = Text("fault")
     Pointer().highlight(untouched)
     assert not untouched.spans
+
+
+async def test_a_window_leaves_what_lies_under_it_in_sight(plain: Path) -> None:
+    async with opened(plain) as (app, pilot):
+        await pilot.press("question_mark")
+        await until(pilot, lambda: len(app.screen_stack) == 2)
+        assert app.screen.styles.background.a < 1 and app.screen_stack[0].styles.background.a == 1

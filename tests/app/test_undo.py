@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import errno
 from pathlib import Path
+
+import pytest
 
 from keel.app.desk.deeds import Deed
 from keel.app.desk.edits import check, named_ask, note_on
@@ -10,10 +13,12 @@ from keel.app.views.compare.choices import CompareChoices
 from keel.app.views.frames.choices import FramesChoices
 from keel.app.views.values.choices import ValuesChoices
 from keel.app.views.watch.choices import WatchChoices
+from keel.errors import RecordingError
 from keel.model.fields import BitField
 from keel.model.identity import Form
 from keel.signals.dictionary import Dictionary, Message
 from keel.signals.signal import Signal
+from keel.store import manifest
 from keel.store.manifest import NamedAsk, edit_manifest, load_manifest
 from tests.app.driving import compare_with, compared, frame_in_hand, is_open, notes, opened, shown, until
 from tests.making import START, Row, batch, recorded
@@ -55,9 +60,9 @@ async def test_undoing_my_check_leaves_what_another_terminal_wrote(plain: Path) 
     async with opened(plain) as (app, pilot):
         app.edit("check", check("load(a) < 90%", True))
         await until(pilot, lambda: load_manifest(plain).checks == ["load(a) < 90%"])
-        with edit_manifest(plain) as manifest:
-            manifest.asks = [NamedAsk("theirs", "fault")]
-            manifest.checks = [*manifest.checks, "count(fault) = 0"]
+        with edit_manifest(plain) as written:
+            written.asks = [NamedAsk("theirs", "fault")]
+            written.checks = [*written.checks, "count(fault) = 0"]
         await pilot.press("backspace")
         await until(pilot, lambda: load_manifest(plain).checks == ["count(fault) = 0"])
         assert [a.name for a in load_manifest(plain).asks] == ["theirs"]
@@ -69,8 +74,8 @@ async def test_what_both_changed_is_left_and_said(plain: Path) -> None:
     async with opened(plain) as (app, pilot):
         app.edit("note on frame 4", note_on(3, "mine"))
         await until(pilot, lambda: [c.text for c in load_manifest(plain).comments] == ["mine"])
-        with edit_manifest(plain) as manifest:
-            manifest.comments = [type(manifest.comments[0])(3, "theirs")]
+        with edit_manifest(plain) as written:
+            written.comments = [type(written.comments[0])(3, "theirs")]
         await pilot.press("backspace")
         await until(pilot, lambda: "the note changed meanwhile, and was left as it is" in notes(app))
         assert [c.text for c in load_manifest(plain).comments] == ["theirs"]
@@ -144,11 +149,31 @@ def test_an_edit_that_cannot_be_undone_changes_nothing(plain: Path) -> None:
     deed = Deed(plain, "named ask", named_ask("x", "fault"), lambda sentence, _: told.append(sentence))
     deed.do()
     assert [a.name for a in load_manifest(plain).asks] == ["x"]
-    deed.reverse()
+    deed.undo()
     assert load_manifest(plain).asks == [] and not told
-    deed.reverse()
-    with edit_manifest(plain) as manifest:
-        manifest.asks = [NamedAsk("x", "moved")]
-    deed.reverse()
+    deed.redo()
+    with edit_manifest(plain) as written:
+        written.asks = [NamedAsk("x", "moved")]
+    deed.undo()
     assert [a.text for a in load_manifest(plain).asks] == ["moved"]
     assert told == ["named ask: the named ask changed meanwhile, and was left as it is"]
+
+
+def test_an_undo_that_could_not_be_written_is_not_made_by_the_redo(
+    plain: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    deed = Deed(plain, "named ask", named_ask("x", "fault"), lambda *_: None)
+    deed.do()
+
+    def full(*_: object, **__: object) -> None:
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(manifest, "write_atomically", full)
+        with pytest.raises(RecordingError):
+            deed.undo()
+    # It stands: making it again changes nothing, and taking it back still can.
+    deed.redo()
+    assert [a.name for a in load_manifest(plain).asks] == ["x"]
+    deed.undo()
+    assert load_manifest(plain).asks == []

@@ -49,6 +49,7 @@ class KeelApp(Careful):
     TITLE = "Keel"
     CSS = """
     Screen { background: $background; }
+    ModalScreen { background: $background 60%; }
     ToastRack { margin-bottom: 2; }
     """
     COMMANDS: ClassVar[set[Any]] = {KeelCommands}

@@ -37,7 +37,7 @@ class Kept(Generic[K, V]):
 
 @dataclass(frozen=True)
 class Exchange(Generic[K, V]):
-    """One thing is to be exchanged for another; ``expected`` is what an undo must find there, else it leaves it."""
+    """One thing is to be exchanged for another; None takes it away."""
 
     kept: Kept[K, V]
     key: K
@@ -82,6 +82,7 @@ class Deed:
         self._folder, self.words, self._plan, self._tell = folder, words, plan, tell
         self._reversals: list[Reversal] = []  # type: ignore[type-arg]
         self.failed = False
+        self._is_made = False
 
     def do(self) -> None:
         """Make it for the first time.
@@ -97,9 +98,28 @@ class Deed:
         except BaseException:
             self.failed = True
             raise
+        self._is_made = True
 
-    def reverse(self) -> None:
-        """Take it back; or, having been taken back, make it again.
+    def undo(self) -> None:
+        """Take it back; nothing is done if that is so already, as after an undo that could not be written.
+
+        Raises:
+            KeelError: the recording cannot be changed; then nothing has been.
+        """
+        if self._is_made:
+            self._reverse()
+
+    def redo(self) -> None:
+        """Make it again; nothing is done if it stands.
+
+        Raises:
+            KeelError: the recording cannot be changed; then nothing has been.
+        """
+        if not self._is_made:
+            self._reverse()
+
+    def _reverse(self) -> None:
+        """Exchange back what was exchanged.
 
         Raises:
             KeelError: the recording cannot be changed; then nothing has been.
@@ -115,7 +135,7 @@ class Deed:
                     left.add(reversal.kept.word)
                 else:
                     made.append(back)
-        self._reversals = made
+        self._reversals, self._is_made = made, not self._is_made
         if left:
             self._tell(f"{self.words}: {', '.join(sorted(left))} changed meanwhile, and was left as it is", True)
 
@@ -134,11 +154,11 @@ class Undo:
 
     def undo(self) -> None:
         """Take it back, on the desk's thread."""
-        self.submit(self.deed.reverse)
+        self.submit(self.deed.undo)
 
     def redo(self) -> None:
         """Make it again, on the desk's thread."""
-        self.submit(self.deed.reverse)
+        self.submit(self.deed.redo)
 
 
 def make(submit: Submit, folder: Path, words: str, plan: Plan, said: Callable[[], str], tell: Tell) -> Undo:

@@ -53,7 +53,6 @@ class Desk:
         self._closed = False
         self._quiet_until = 0.0
         self._shown: object = None
-        self._is_checked = False
         self._thread = threading.Thread(target=self._run, name="desk", daemon=True)
 
     def start(self) -> None:

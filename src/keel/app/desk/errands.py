@@ -87,12 +87,6 @@ class Errands:
                 run.errand = Errand(result)
         self._on_news()
 
-    def newest(self, kind: type[R]) -> Errand[R] | None:
-        """The job of a kind that was wanted last."""
-        with self._lock:
-            runs = self._runs.get(kind)
-            return runs[-1].errand if runs else None  # type: ignore[return-value]
-
     def give_up(self) -> bool:
         """Give up what is running; returns whether anything was."""
         with self._lock:

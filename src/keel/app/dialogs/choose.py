@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 from rich.text import Text
 from textual import events
@@ -100,8 +100,3 @@ class Choose(Window[str]):
 
 def _option(choice: Choice) -> Option:
     return Option(Text(plain(choice.words)))
-
-
-def looked_up(choices: Sequence[Choice] | Callable[[], Sequence[Choice]]) -> Sequence[Choice] | None:
-    """Choices that are there already; None of those that have to be looked up."""
-    return None if callable(choices) else choices

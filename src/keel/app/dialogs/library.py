@@ -77,7 +77,6 @@ class LibraryList(Sheet):
     def __init__(self) -> None:
         super().__init__(id="library")
         self.found: Found | None = None
-        self.said = ""
         self._cursor = self._top = 0
 
     def paint(self, width: int, height: int) -> list[Line]:
@@ -107,12 +106,9 @@ class LibraryList(Sheet):
             lines.append(self.line(width))
         foot = self.line(width, "panel")
         at = 1
-        if self.said:
-            foot.put(at, self.said, style("brass", "panel"), width - 2)
-        else:
-            for key, word in KEYS:
-                at = foot.put(at, key, style("brass", "panel", True)) + 1
-                at = foot.put(at, word, style("dim", "panel")) + 3
+        for key, word in KEYS:
+            at = foot.put(at, key, style("brass", "panel", True)) + 1
+            at = foot.put(at, word, style("dim", "panel")) + 3
         return [*lines[: max(height - 1 - len(below), 0)], *below, foot]
 
     def _how_to(self, width: int) -> list[Line]:
