@@ -10,6 +10,7 @@ import pytest
 from textual.events import Key
 from textual.pilot import Pilot
 
+from keel.app.dialogs.window import Window
 from keel.app.main import KeelApp
 from keel.app.views.every import DOORS
 from keel.model.faults import Fault
@@ -147,3 +148,25 @@ async def test_keys_that_arrive_together_are_all_taken(tmp_path: Path) -> None:
         for key in ("colon", *"9", "enter"):
             app.post_message(Key(key, key if len(key) == 1 else None))
         await until(pilot, lambda: app.state.frame == 8)
+
+
+async def test_a_key_does_not_overtake_those_that_wait_for_a_window(tmp_path: Path) -> None:
+    plain_recording(tmp_path / "r.keel")
+    app, answers = KeelApp(tmp_path / "r.keel"), list[str]()
+    async with app.run_test(size=(120, 34)) as pilot:
+        await until(pilot, lambda: app.picture is not None and app.views)
+        # The first key comes before the window can take it, the next ones just as it can.
+        app.windows.text("How much?", "a number", "", answers.append, empty=True)
+        window = app.screen
+        assert isinstance(window, Window) and not window.is_ready
+        ready, next_ones = window.make_ready, [Key("enter", None), Key("3", "3")]
+
+        def just_then() -> None:
+            ready()
+            for key in next_ones:
+                app.post_message(key)
+
+        window.make_ready = just_then  # type: ignore[method-assign]
+        app.post_message(Key("1", "1"))
+        await until(pilot, lambda: answers and app.state.view == "health")
+        assert answers == ["1"]

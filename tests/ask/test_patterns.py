@@ -6,10 +6,10 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
+from keel.ask import scanning
 from keel.ask.completion import complete
 from keel.ask.nodes import Scene
-from keel.ask.patterns import Pattern, find_pattern_plainly, moved_rows
-from keel.ask.scanning import find_pattern
+from keel.ask.patterns import Pattern, find_pattern, moved_rows
 from keel.model.frames import batch_of
 from keel.model.identity import Form, pack_key
 from keel.signals.book import Book
@@ -38,8 +38,8 @@ def test_both_ways_find_what_is_there(
     pattern = tuple(some)
     batch = batch_of(0, 0, payloads)
     expected = [holds(payload, pattern, at, fold) for payload in payloads]
-    assert find_pattern(batch.data, batch.offsets, pattern, at, fold).tolist() == expected
-    assert find_pattern_plainly(batch.data, batch.offsets, pattern, at, fold).tolist() == expected
+    assert scanning.find_pattern(batch.data, batch.offsets, pattern, at, fold).tolist() == expected
+    assert find_pattern.plain(batch.data, batch.offsets, pattern, at, fold).tolist() == expected
 
 
 @given(st.lists(few, min_size=2, max_size=30), st.one_of(st.none(), st.integers(0, 6)))

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keel.store import chunk, kernels, summing
-from keel.store.summary import STEP_BINS, bin_edges, step_bin, summarise_plainly
+from keel.store.summary import STEP_BINS, bin_edges, step_bin, summarise
 from tests.making import START, Row, batch, rows, same_frames
 
 
@@ -37,7 +37,7 @@ def test_both_ways_summarise_alike(found: list[Row], random: Random, all_of_them
     held = chunk.cluster(batch(found))
     wanted = None if all_of_them else np.array([random.random() < 0.7 for _ in found])
     given_to_both = (held.batch, held.keys, held.starts[:-1], held.starts[1:], wanted)
-    one, other = summarise_plainly(*given_to_both), summing.summarise(*given_to_both)
+    one, other = summarise.plain(*given_to_both), summing.summarise(*given_to_both)
     for name, column in one.arrays().items():
         assert np.allclose(column, getattr(other, name), rtol=1e-12, atol=0), name
 

@@ -13,9 +13,7 @@ from textual import events, work
 from textual.app import ComposeResult
 from textual.binding import Binding
 
-from keel.app.careful import Careful
 from keel.app.dialogs.asking import Asking
-from keel.app.dialogs.window import CLOSING, Window
 from keel.app.everywhere import everywhere, look_at
 from keel.app.frame.action import Action
 from keel.app.frame.ask_line import AskLine, result_words
@@ -27,6 +25,7 @@ from keel.app.frame.stage import Stage
 from keel.app.frame.tape import Tape
 from keel.app.frame.view import View
 from keel.app.frame.view_bar import ViewBar
+from keel.app.in_order import InOrder
 from keel.app.paint.canvas import Sheet
 from keel.app.paint.palette import DARK, LIGHT, Palette
 from keel.app.reader import Reader
@@ -43,7 +42,7 @@ if TYPE_CHECKING:
     from keel.ask.nodes import Scene
 
 
-class KeelApp(Careful):
+class KeelApp(InOrder):
     """Keel."""
 
     TITLE = "Keel"
@@ -261,23 +260,12 @@ class KeelApp(Careful):
 
     # Keys and the mouse.
 
-    async def on_event(self, event: events.Event) -> None:
-        """Keys go to what has them by what the person sees, however fast they come: nothing typed is lost."""
-        with self.telling():
-            if not isinstance(event, events.Key) or event.is_forwarded or not await self._takes(event):
-                await super().on_event(event)
-
-    async def _takes(self, key: events.Key) -> bool:
-        if isinstance(self.screen, Window):
-            if not self.screen.is_ready:
-                self.screen.keep(key)
-                return True
-            if key.key in CLOSING:
-                self.screen.pause()
-        elif len(self.screen_stack) == 1 and self.asking.typing and self.focused is self.asking.input:
+    async def take(self, key: events.Key) -> bool:
+        """A key is for the ask that is typed, or else for the view."""
+        if self.asking.typing and self.focused is self.asking.input:
             await self.asking.take(key)
             return True
-        return len(self.screen_stack) == 1 and self.press(key.key)
+        return self.press(key.key)
 
     def press(self, key: str) -> bool:
         """Do what a key does in the view that is open; returns whether it does anything."""

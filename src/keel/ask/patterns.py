@@ -2,23 +2,19 @@
 
 from __future__ import annotations
 
-import sys
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from keel.model.accelerated import accelerated
 from keel.model.frames import Bytes, FrameBatch, Mask, Rows
 
 BLOCK_BYTES = 1 << 24
 Pattern = tuple[int | None, ...]
 
 
-def _fast() -> Any:
-    module = sys.modules.get("keel.ask.scanning")
-    return module if module is not None and hasattr(module, "find_pattern") else None
-
-
+@accelerated("keel.ask.scanning")
 def find_pattern(
     data: Bytes, offsets: npt.NDArray[Any], pattern: Pattern, at: int | None = None, fold: bool = False
 ) -> Mask:
@@ -34,17 +30,6 @@ def find_pattern(
     Returns:
         Shape (n,).
     """
-    fast = _fast()
-    if fast is not None:
-        found: Mask = fast.find_pattern(data, offsets, pattern, at, fold)
-        return found
-    return find_pattern_plainly(data, offsets, pattern, at, fold)
-
-
-def find_pattern_plainly(
-    data: Bytes, offsets: npt.NDArray[Any], pattern: Pattern, at: int | None = None, fold: bool = False
-) -> Mask:
-    """As `find_pattern`, in NumPy."""
     found = np.zeros(len(offsets) - 1, np.bool_)
     size = len(pattern)
     if not len(found):

@@ -6,8 +6,7 @@ second before it.
 
 from __future__ import annotations
 
-import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,12 +16,15 @@ import numpy.typing as npt
 from keel.ask.matches import WORKERS, Matches, pool
 from keel.ask.parts import Part
 from keel.measure.load import BusMean
+from keel.model.accelerated import accelerated
 from keel.model.bus import Bus, wire_ns
 from keel.model.frames import Times
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
 Floats = npt.NDArray[np.float64]
+Columns = tuple[Times, Any, Floats]
+"""Time, bus and wire time."""
 
 
 @dataclass(frozen=True)
@@ -62,14 +64,14 @@ class PeakFinder:
         """The peaks by the matching frames; stops early when patience ends."""
         buses = matches.snapshot.manifest.buses
         parts = [part for part in matches.parts if part.count]
-        about = {id(part): _about(parts, part) for part in parts}
-        names = [(tuple((p.chunk.serial, id(p)) for p in (part, *about[id(part)])), tuple(buses)) for part in parts]
+        about = {part: _about(parts, part) for part in parts}
+        names = [((part, *about[part]), tuple(buses)) for part in parts]
         waiting = [place for place, name in enumerate(names) if name not in self._known]
         for at in range(0, len(waiting), WORKERS):
             if at and not patience():
                 break
             group = waiting[at : at + WORKERS]
-            made = pool.map(lambda place: _peaks_of(parts[place], about[id(parts[place])], buses), group)
+            made = pool.map(lambda place: _peaks_of(parts[place], about[parts[place]], buses), group)
             self._known.update(zip((names[place] for place in group), made, strict=True))
         self._known = {name: self._known[name] for name in names if name in self._known}
         best = [Peak(0.0, 0) for _ in buses]
@@ -90,20 +92,11 @@ def _peaks_of(part: Part, about: list[Part], buses: list[Bus]) -> list[Peak]:
     """The peaks of seconds that end in a part."""
     span = part.chunk.span
     columns = [_columns(other, span.start - NS_PER_S, span.end, buses) for other in about]
-    fast = sys.modules.get("keel.measure.sliding")
-    if fast is not None and hasattr(fast, "slide"):
-        sums, begins = fast.slide(part, columns, buses)
-        return [Peak(float(s) / NS_PER_S, int(t)) for s, t in zip(sums, begins, strict=True)]
-    columns.append(_columns(part, span.start, span.end, buses))
-    time, bus, wire = (np.concatenate([c[i] for c in columns]) for i in range(3))
-    if (time[1:] < time[:-1]).any():
-        order = np.argsort(time, kind="stable")
-        time, bus, wire = time[order], bus[order], wire[order]
-    sums, begins = slide(time, bus, wire, len(buses))
+    sums, begins = slide(part, columns, buses)
     return [Peak(float(s) / NS_PER_S, int(t)) for s, t in zip(sums, begins, strict=True)]
 
 
-def _columns(part: Part, start: int, end: int, buses: list[Bus]) -> tuple[Times, Any, Floats]:
+def _columns(part: Part, start: int, end: int, buses: Sequence[Bus]) -> Columns:
     """Time, bus and wire time of the matches from a time to another, both included, in order of arrival."""
     chunk = part.chunk
     batch = chunk.batch
@@ -117,10 +110,23 @@ def _columns(part: Part, start: int, end: int, buses: list[Bus]) -> tuple[Times,
     return batch.time[rows], bus, wire_ns(bus, batch.bits[rows], batch.fast_bits[rows], buses)
 
 
-def slide(time: Times, bus: Any, wire: Floats, buses: int) -> tuple[Floats, Times]:
-    """The greatest sum of wire time within a second, and when that second began; per bus. ``time`` ascends."""
-    sums, begins = np.zeros(buses), np.zeros(buses, np.int64)
-    for index in range(buses):
+@accelerated("keel.measure.sliding")
+def slide(part: Part, before: Sequence[Columns], buses: Sequence[Bus]) -> tuple[Floats, Times]:
+    """The greatest sum of wire time within a second that ends in a part, and when that second began; per bus.
+
+    Args:
+        part: The part.
+        before: Time, bus and wire time of what came in the second before it.
+        buses: The buses.
+    """
+    span = part.chunk.span
+    columns = [*before, _columns(part, span.start, span.end, buses)]
+    time, bus, wire = (np.concatenate([c[i] for c in columns]) for i in range(3))
+    if (time[1:] < time[:-1]).any():
+        order = np.argsort(time, kind="stable")
+        time, bus, wire = time[order], bus[order], wire[order]
+    sums, begins = np.zeros(len(buses)), np.zeros(len(buses), np.int64)
+    for index in range(len(buses)):
         of_bus = bus == index
         mine = time[of_bus]
         if not len(mine):

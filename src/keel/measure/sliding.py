@@ -42,7 +42,7 @@ def _slide(before: Any, rows: Any, time: Any, bus: Any, bits: Any, fast_bits: An
 
 
 def slide(part: Part, before: Sequence[Any], buses: Sequence[Bus]) -> Any:
-    """As `keel.measure.peaks.slide`, for the matches of a part and, before them, columns of time, bus and wire time."""
+    """As `keel.measure.peaks.slide`."""
     known = (
         [np.concatenate([c[i] for c in before]) for i in range(3)]
         if before

@@ -27,7 +27,7 @@ from keel.store.chunk import Carry, Chunk, Clustered, Numbers
 from keel.store.density import Density, FaultRows
 from keel.store.index import Index, Layout, checksums_of, index_of, index_path, read_index, write_index
 from keel.store.manifest import SegmentEntry
-from keel.store.summary import Summary
+from keel.store.summary import Summary, summarise
 
 _METADATA = {"keel.schema": "2", "keel.rows": "clustered by bus, form and identifier; see columns order and arrival"}
 
@@ -76,9 +76,7 @@ def write_clustered(
     path: Path, held: Clustered, bus_names: list[str], carry: Carry, durable: bool = True
 ) -> SegmentEntry:
     """As `write_segment`, for rows that are clustered already."""
-    # Loading it makes `summarise` the fast one.
-    import keel.store.summing  # noqa: F401
-
+    summarise.load()
     write_arrow(path, held, bus_names, durable)
     index = make_index(path, held, carry)
     size = write_index(index_path(path), index)

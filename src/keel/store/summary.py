@@ -10,13 +10,13 @@ remote requests, which somebody else sends. Where the clock was set back there i
 
 from __future__ import annotations
 
-import sys
 from dataclasses import dataclass, fields
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from keel.model.accelerated import accelerated
 from keel.model.frames import Flag, FrameBatch, Mask, Rows, Times
 from keel.model.identity import Keys
 
@@ -155,10 +155,9 @@ def widest(offsets: Any, low: int = 0, high: int | None = None) -> int:
     return min(int(sizes.max()), SHOWN_BYTES) if len(sizes) else 0
 
 
+@accelerated("keel.store.summing")
 def summarise(batch: FrameBatch, keys: Keys, lows: Rows, highs: Rows, wanted: Mask | None = None) -> Summary:
     """Summarise runs of clustered rows.
-
-    Compiled where the compiled parts are loaded already, else in NumPy: the same, but slower.
 
     Args:
         batch: Stored rows.
@@ -166,15 +165,6 @@ def summarise(batch: FrameBatch, keys: Keys, lows: Rows, highs: Rows, wanted: Ma
         lows, highs: Where its rows begin and end, shape (r,).
         wanted: Which stored rows count, shape (n,); None for all.
     """
-    fast = sys.modules.get("keel.store.summing")
-    if fast is not None and hasattr(fast, "summarise"):
-        made: Summary = fast.summarise(batch, keys, lows, highs, wanted)
-        return made
-    return summarise_plainly(batch, keys, lows, highs, wanted)
-
-
-def summarise_plainly(batch: FrameBatch, keys: Keys, lows: Rows, highs: Rows, wanted: Mask | None = None) -> Summary:
-    """As `summarise`, in NumPy."""
     columns = blank(keys, widest(batch.offsets))
     starts, bins, counts = [0], [], []
     for run, (low, high) in enumerate(zip(lows.tolist(), highs.tolist(), strict=True)):

@@ -254,7 +254,7 @@ def _summarise(time: Any, faults: Any, skip: Any, flags: Any, bits: Any, fast: A
 
 
 def summarise(batch: FrameBatch, keys: Keys, lows: Rows, highs: Rows, wanted: Mask | None = None) -> Summary:
-    """As `keel.store.summary.summarise_plainly`."""
+    """As `keel.store.summary.summarise`."""
     columns = blank(keys, widest(batch.offsets))
     starts = np.zeros(len(keys) + 1, np.int64)
     bins, counts = _summarise(

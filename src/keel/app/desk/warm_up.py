@@ -14,12 +14,14 @@ def warm_up() -> None:
     import numpy as np
 
     import keel.measure.flips
-    import keel.measure.sliding  # noqa: F401
+    import keel.measure.peaks  # noqa: F401
     from keel.ask.language import parse
-    from keel.ask.scanning import find_pattern
+    from keel.ask.patterns import find_pattern
+    from keel.model.accelerated import load_all
     from keel.model.frames import COLUMNS, FrameBatch, batch_of
-    from keel.store.summing import summarise
+    from keel.store.summary import summarise
 
+    load_all()
     parse("fault or id:1A0")
     one = batch_of(np.arange(4), 1, [b"ab"] * 4)
     columns = {name: getattr(one, name) for name in COLUMNS}

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 from typing import TypeVar
 
-from textual import events
-from textual.app import App
+from textual.await_complete import AwaitComplete
 from textual.binding import Binding
+from textual.message import Message
 from textual.screen import ModalScreen
 from textual.widget import Widget
 
 R = TypeVar("R")
-CLOSING_S = 0.2
-"""So long a window may take to close."""
-CLOSING = ("enter", "escape")
+PAUSE_S = 0.5
+"""A window that has not closed after so long stays open."""
 
 
 class Window(ModalScreen[R | None]):
@@ -29,14 +28,12 @@ class Window(ModalScreen[R | None]):
     """
     BINDINGS = [Binding("escape", "leave", show=False)]
 
+    class Ready(Message):
+        """Keys can be taken again: by the window, or by what lies under it once it is closed."""
+
     def __init__(self) -> None:
         super().__init__()
         self.is_ready = False
-        self._kept: list[events.Key] = []
-
-    def keep(self, key: events.Key) -> None:
-        """A key came before the window can take it: it takes it as soon as it can."""
-        self._kept.append(key)
 
     def first(self) -> Widget | None:
         """What has the keys at first."""
@@ -49,27 +46,22 @@ class Window(ModalScreen[R | None]):
     def make_ready(self) -> None:
         """Take keys from now on, those that came before first."""
         self.set_focus(self.first())
-        self._go_on()
+        self._take_keys()
 
     def pause(self) -> None:
         """A key was given that may close the window: what comes after it is for whatever has the keys then."""
         self.is_ready = False
-        self.set_timer(CLOSING_S, self._go_on)
+        self.set_timer(PAUSE_S, self._take_keys)
 
-    def on_unmount(self) -> None:
-        """It is closed: keys that came meanwhile are for what lies under it."""
-        self._go_on()
+    def dismiss(self, result: R | None = None) -> AwaitComplete:
+        """Close; keys that come from now on are for what lies under it."""
+        closing = super().dismiss(result)
+        self._take_keys()
+        return closing
 
-    def _go_on(self) -> None:
+    def _take_keys(self) -> None:
         self.is_ready = True
-        if self._kept:
-            # They are made anew in the app's name: what a screen sends does not rise above it.
-            self.app.call_later(self._replay, self.app)
-
-    def _replay(self, app: App[object]) -> None:
-        kept, self._kept = self._kept, []
-        for key in kept:
-            app.post_message(events.Key(key.key, key.character))
+        self.app.post_message(self.Ready())
 
     def action_leave(self) -> None:
         """Give nothing back."""
