@@ -3,6 +3,7 @@ works as it is written."""
 
 from __future__ import annotations
 
+import contextlib
 import re
 import shlex
 import shutil
@@ -10,7 +11,6 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 import pytest
 
@@ -19,12 +19,12 @@ from keel.ask.matches import Matcher
 from keel.ask.names import scene_of
 from keel.ask.vocabulary import help_lines
 from keel.bench.messages import full_dictionary
-from keel.cli import main
 from keel.measure.checks import parse_check
 from keel.model.span import Mark
 from keel.signals.loading import save_dictionary
 from keel.store.manifest import edit_manifest
 from keel.store.recording import Recording
+from tests.command import keel
 from tests.drive import KEEL, Terminal
 
 ROOT = Path(__file__).parents[1]
@@ -55,8 +55,7 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A folder with all the files that the pages name."""
     folder = tmp_path_factory.mktemp("docs")
     work = "--at 3s:ramp=down --at 5s:ramp=stop --at 8s:ramp=up --at 10s:ramp=stop"
-    with pytest.MonkeyPatch.context() as patch:
-        keel(folder, f"bench --seconds 12 --out harbour.keel {work}", patch)
+    run_in(folder, f"bench --seconds 12 --out harbour.keel {work}")
     for name in ("good", "bad"):
         shutil.copytree(folder / "harbour.keel", folder / f"{name}.keel")
     start = Recording(folder / "harbour.keel").snapshot().span.start
@@ -71,24 +70,19 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
     (folder / "harbour.rules").write_text("cycle(0A4) < 1s\n")
     (folder / "morning.log").write_text("(1767262632.345678) can0 220#8001A4FF\n")
     (folder / "table.csv").write_text("ms;line;ident;n;b0;b1;b2;b3\n0,5;1;220;4;80;01;A4;FF\n1,5;1;220;4;80;01;A4;FE\n")
-    with pytest.MonkeyPatch.context() as patch:
-        keel(folder, "export harbour.keel noon.pcapng --ask id:220", patch)
+    run_in(folder, "export harbour.keel noon.pcapng --ask id:220")
     return folder
 
 
-def keel(folder: Path, words: str, patch: pytest.MonkeyPatch) -> tuple[int, str]:
-    """Run a command here, in this process: each would take a second to begin in one of its own."""
-    patch.chdir(folder)
-    patch.setattr(sys, "argv", ["keel", *shlex.split(words)])
-    try:
-        main()
-    except SystemExit as end:
-        return int(end.code or 0), ""
-    return 0, ""
+def run_in(folder: Path, words: str) -> tuple[int, str]:
+    """Run a command line in a folder; gives back the exit code and what was said of errors."""
+    with contextlib.chdir(folder):
+        done = keel(*shlex.split(words))
+    return done.returncode, done.stderr
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
-def test_every_command_line_runs(page: Path, place: Path, monkeypatch: pytest.MonkeyPatch, capfd: Any) -> None:
+def test_every_command_line_runs(page: Path, place: Path) -> None:
     for line in commands_of(page):
         if any(line.startswith(windowed) for windowed in WINDOWED):
             assert (place / line.split()[-1]).exists() or line.split()[-1] == "open"
@@ -98,10 +92,11 @@ def test_every_command_line_runs(page: Path, place: Path, monkeypatch: pytest.Mo
             shutil.rmtree(place / made, ignore_errors=True)
         if line.startswith("cat"):
             piped = line.replace("keel", f"{shlex.quote(sys.executable)} -m keel", 1)
-            code = subprocess.run(piped, shell=True, cwd=place, check=False).returncode
+            piping = subprocess.run(piped, shell=True, cwd=place, check=False, capture_output=True, text=True)
+            code, said = piping.returncode, piping.stderr
         else:
-            code, _ = keel(place, line.removeprefix("keel "), monkeypatch)
-        assert code == 0, (line, capfd.readouterr().err[-600:])
+            code, said = run_in(place, line.removeprefix("keel "))
+        assert code == 0, (line, said[-600:])
 
 
 def asks_of(page: Path) -> Iterator[str]:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import subprocess
-import sys
 from pathlib import Path
 
 import pytest
@@ -14,6 +12,7 @@ from keel.model.span import Mark
 from keel.signals.dictionary import Dictionary, Message, Signal
 from keel.store.manifest import FILE, edit_manifest
 from keel.store.recording import Recording
+from tests.command import keel_bytes as keel
 from tests.drive import KEEL, Terminal
 from tests.making import START, Row, batch, recorded
 
@@ -35,11 +34,6 @@ FILES: dict[str, bytes] = {
     "null in a line": b"(1.0) b\0us 1A0#00\n" * 3,
     "only newlines": b"\n" * 100_000,
 }
-
-
-def keel(*arguments: str | Path) -> subprocess.CompletedProcess[bytes]:
-    command = [sys.executable, "-m", "keel", *map(str, arguments)]
-    return subprocess.run(command, capture_output=True, check=False, timeout=120)
 
 
 def is_harmless(output: bytes) -> bool:

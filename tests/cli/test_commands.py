@@ -17,12 +17,7 @@ import pytest
 from keel.model.span import Mark
 from keel.store.manifest import edit_manifest
 from keel.store.recording import Recording
-
-
-def keel(*arguments: str | Path, timeout: float = 120) -> subprocess.CompletedProcess[str]:
-    """Run a command with its output piped."""
-    command = [sys.executable, "-m", "keel", *map(str, arguments)]
-    return subprocess.run(command, capture_output=True, text=True, timeout=timeout, check=False)
+from tests.command import keel
 
 
 @pytest.fixture(scope="module")

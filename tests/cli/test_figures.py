@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from keel.model.faults import fault_words
 from keel.model.frames import Flag
 from keel.model.identity import format_ident
-from tests.cli.test_misuse import run
+from tests.command import keel
 from tests.making import BUSES, START, Row, batch, recorded, rows
 
 Test = Callable[[Row], bool]
@@ -39,14 +39,13 @@ ASKS: list[tuple[str, Test]] = [
 @pytest.fixture(scope="module")
 def command() -> Any:
     """Runs a command in this process; gives what it printed."""
-    with pytest.MonkeyPatch.context() as patch:
 
-        def printed(*words: str | Path) -> str:
-            code, out, err = run([str(word) for word in words], patch)
-            assert code == 0, err
-            return out
+    def printed(*words: str | Path) -> str:
+        done = keel(*words)
+        assert done.returncode == 0, done.stderr
+        return done.stdout
 
-        yield printed
+    return printed
 
 
 def folder_of(factory: pytest.TempPathFactory, found: list[Row], cut: int) -> Path:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -14,11 +12,9 @@ from keel.model.faults import Fault
 from keel.store.index import index_path
 from keel.store.recording import Recording
 from keel.store.segment import segment_path
+from tests.command import keel_apart
+from tests.command import keel_bytes as keel
 from tests.making import START, Row, batch, recorded
-
-
-def keel(*words: str, given: bytes | None = None) -> subprocess.CompletedProcess[bytes]:
-    return subprocess.run([sys.executable, "-m", "keel", *words], capture_output=True, input=given, check=False)
 
 
 @pytest.fixture
@@ -75,13 +71,13 @@ def test_export_honours_ask_and_span_and_comes_back(recording: Path, tmp_path: P
 
 def test_a_pipe_is_recorded_and_what_was_skipped_is_noted(recording: Path, tmp_path: Path) -> None:
     text = b"".join(b"(1700000000.%06d) can 1A0#%02X\n" % (i, i % 256) for i in range(3000)) + b"nonsense\n"
-    done = keel("record", "--from", "pipe", str(tmp_path / "p.keel"), given=text)
+    done = keel_apart("record", "--from", "pipe", str(tmp_path / "p.keel"), given=text)
     assert done.returncode == 0, done.stderr
     snapshot = Recording(tmp_path / "p.keel").snapshot()
     assert snapshot.frames == 3000 and snapshot.manifest.bus_names == ["can"]
     assert "skipped 1" in snapshot.manifest.notes[0]
     keel("export", str(recording), str(tmp_path / "x.pcapng"))
-    again = keel("record", "--from", "pipe", str(tmp_path / "q.keel"), given=(tmp_path / "x.pcapng").read_bytes())
+    again = keel_apart("record", "--from", "pipe", str(tmp_path / "q.keel"), given=(tmp_path / "x.pcapng").read_bytes())
     assert again.returncode == 0
     assert Recording(tmp_path / "q.keel").snapshot().frames == 400
 

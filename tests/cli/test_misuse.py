@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import contextlib
-import io
 import os
 import re
-import signal
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -18,6 +15,7 @@ import typer.main
 
 import keel
 from keel import cli
+from tests.command import keel as keel_here
 from tests.making import START, Row, batch, recorded
 
 NUMBERS = ["nan", "inf", "-inf", "-1", "0", "1e400", "9" * 25, "", "x", "0x10", "1e-400"]
@@ -27,7 +25,6 @@ ASKS = [
     "id:800", "near(fault within 99999999999h)", "bytes@99999999999:00", "moved@4294967296", "name:*", "x.y>nan", '"',
     "text:\x00", "gap>0.0000000000000001ns", "fault then fault within 0s", "id:" + ",".join(["1"] * 500),
 ]  # fmt: skip
-LONGEST_S = 60
 SKIP = {"demo", "open", "prepare", "record"}
 """The app needs a terminal, and a recorder goes on until it is told to stop: those have tests of their own."""
 
@@ -118,15 +115,16 @@ def values(parameter: Any, world: Path) -> list[str]:
 COMMANDS = dict(commands())
 
 
-def spoilt(name: str, world: Path, out: Path) -> Iterator[list[str]]:
+def spoilt(name: str, world: Path, out: Path, every: int) -> Iterator[list[str]]:
+    """Command lines with one argument that is no good; of the values there are for one, each so many-eth."""
     base = usual(name, world, out)
     yield [*name.split(), *(word for words in base.values() for word in words)]
-    for parameter in COMMANDS[name].params:
+    for place, parameter in enumerate(COMMANDS[name].params):
         rest = [word for key, words in base.items() if key != parameter.name for word in words]
         if parameter.param_type_name == "option" and parameter.is_flag:
             yield [*name.split(), *rest, parameter.opts[0]]
             continue
-        for value in values(parameter, world):
+        for value in values(parameter, world)[place % every :: every]:
             if parameter.param_type_name == "option":
                 yield [*name.split(), *rest, parameter.opts[0], value]
             else:
@@ -134,41 +132,19 @@ def spoilt(name: str, world: Path, out: Path) -> Iterator[list[str]]:
                 yield [*name.split(), *(word for one in words for word in one)]
 
 
-def _too_long(*_: object) -> None:
-    raise TimeoutError("it went on and on")
-
-
-def run(arguments: list[str], monkeypatch: pytest.MonkeyPatch) -> tuple[int, str, str]:
-    out, err = io.TextIOWrapper(io.BytesIO(), "utf-8"), io.TextIOWrapper(io.BytesIO(), "utf-8")
-    monkeypatch.setattr(sys, "argv", ["keel", *arguments])
-    code = 0
-    signal.signal(signal.SIGALRM, _too_long)
-    signal.alarm(LONGEST_S)
-    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-        try:
-            cli.main()
-        except SystemExit as ended:
-            code = ended.code if isinstance(ended.code, int) else 1
-        finally:
-            signal.alarm(0)
-    out.flush()
-    err.flush()
-    said = [stream.buffer.getvalue().decode() for stream in (out, err)]
-    return code, said[0], said[1]
-
-
+@pytest.mark.parametrize("every", [4, pytest.param(1, marks=pytest.mark.soak)])
 @pytest.mark.parametrize("name", sorted(COMMANDS))
 def test_every_argument_of_every_command_is_taken_or_refused_in_a_clear_line(
-    name: str, world: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    name: str, every: int, world: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.chdir(tmp_path)
     wrong = []
-    for number, arguments in enumerate(spoilt(name, world, Path("out"))):
+    for number, arguments in enumerate(spoilt(name, world, Path("out"), every)):
         Path(f"out{number}").mkdir()
         arguments = [f"out{number}/{word[4:]}" if word.startswith("out/") else word for word in arguments]
         shown = [word[:60] for word in arguments]
         try:
-            code, _, said = run(arguments, monkeypatch)
+            done = keel_here(*arguments)
         except BaseException as error:
             place = error.__traceback__
             while place is not None and place.tb_next is not None:
@@ -176,6 +152,7 @@ def test_every_argument_of_every_command_is_taken_or_refused_in_a_clear_line(
             at = f"{place.tb_frame.f_code.co_filename[-40:]}:{place.tb_lineno}" if place is not None else ""
             wrong.append((shown, f"{error!r:.200} {at}"))
             continue
+        code, said = done.returncode, done.stderr
         if code not in (0, 1, 2) or "Traceback" in said or "\x1b" in said or cli.UNFORESEEN in said:
             wrong.append((shown, f"{code} {said[-300:]}"))
         elif code == 1 and not said.strip() and arguments[0] not in ("check", "verify", "dict"):
@@ -219,8 +196,11 @@ def test_what_nobody_foresaw_is_one_line_and_is_written_down(world: Path, monkey
         raise ZeroDivisionError("here")
 
     monkeypatch.setattr("keel.measure.report.traffic", broken)
-    code, _, said = run(["stats", str(world / "r.keel")], monkeypatch)
-    assert code == 1 and cli.UNFORESEEN in said and "ZeroDivisionError: here" in said and said.count("\n") == 1
+    done = keel_here("stats", world / "r.keel")
+    said = done.stderr
+    assert (
+        done.returncode == 1 and cli.UNFORESEEN in said and "ZeroDivisionError: here" in said and said.count("\n") == 1
+    )
     written = re.search(r"(\S+keel-error-\d+\.txt)", said)
     assert written is not None and "in broken" in Path(written[1]).read_text()
     Path(written[1]).unlink()

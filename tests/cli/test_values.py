@@ -13,7 +13,7 @@ import pytest
 
 from keel.bench.messages import full_dictionary
 from keel.signals.loading import load_dictionary, save_dictionary
-from tests.cli.test_commands import keel
+from tests.command import keel
 
 
 @pytest.fixture(scope="module")
