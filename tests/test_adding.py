@@ -1,5 +1,5 @@
-"""What CONTRIBUTING says of adding things is so: a term, a view, a format and a source that live in a package of their
-own are found everywhere once they are named in one list."""
+"""What CONTRIBUTING says of adding things is so: a term, a view, a format, a drawing and a source that live in a package
+of their own are found everywhere once they are named in one list."""
 
 from __future__ import annotations
 
@@ -12,12 +12,14 @@ from types import ModuleType
 import pytest
 
 from keel.app.dialogs.guide import guide_text
+from keel.app.dialogs.offers import offers_of
 from keel.app.frame.command_palette import KeelCommands
 from keel.app.main import KeelApp
 from keel.app.views.every import DOORS
 from keel.ask.completion import complete
 from keel.ask.language import parse
 from keel.ask.vocabulary import TERMS
+from keel.draw.drawings import DRAWINGS
 from keel.errors import AskError
 from keel.formats.importing import import_files
 from keel.formats.registry import FORMATS, recognise
@@ -25,6 +27,7 @@ from keel.model.faults import FAULT_BY_WORD, Fault
 from keel.opened import Opened
 from keel.sources.registry import SOURCES, open_source
 from tests.app.driving import opened, plain_recording, shown, until
+from tests.command import keel
 
 PACKAGE = {
     "__init__.py": '"""Things that are added."""\n',
@@ -78,6 +81,13 @@ def _read(path, account, progress):
 
 FORMAT = Format("extra", lambda head: "begins with EXTRA" if head.startswith(b"EXTRA") else "", _read, None)
 ''',
+    "drawing.py": '''
+"""A drawing: how many frames there are."""
+
+from keel.draw.drawings import Drawing
+
+DRAWING = Drawing("extra", "how many frames there are", lambda given, path: path.write_text(str(len(given.matches))))
+''',
     "source.py": '''
 """A source that has ended."""
 
@@ -96,15 +106,20 @@ def extra(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[ModuleTyp
     for name, text in PACKAGE.items():
         (folder / name).write_text(text)
     monkeypatch.syspath_prepend(tmp_path)
-    parts = {name: importlib.import_module(f"extra_things.{name}") for name in ("term", "view", "format", "source")}
+    parts = {
+        name: importlib.import_module(f"extra_things.{name}")
+        for name in ("term", "view", "format", "drawing", "source")
+    }
     TERMS.append(parts["term"].TERM)
     DOORS.append(parts["view"].DOOR)
     FORMATS.insert(0, parts["format"].FORMAT)
+    DRAWINGS.append(parts["drawing"].DRAWING)
     SOURCES["extra"] = lambda *_: parts["source"].Extra()
     yield sys.modules["extra_things"]
     TERMS.pop()
     DOORS.pop()
     FORMATS.pop(0)
+    DRAWINGS.pop()
     del SOURCES["extra"]
     for name in [name for name in sys.modules if name.startswith("extra_things")]:
         del sys.modules[name]
@@ -139,6 +154,15 @@ def test_a_format_is_recognised_and_imported(extra: ModuleType, tmp_path: Path) 
     assert recognise(tmp_path / "a.extra")[0].name == "extra"
     done = import_files([tmp_path / "a.extra"], tmp_path / "a.keel")
     assert done.frames == 3 and len(Opened(tmp_path / "a.keel").frames("bytes:02")) == 1
+
+
+async def test_a_drawing_is_drawn_by_the_command_and_offered_by_the_app(extra: ModuleType, tmp_path: Path) -> None:
+    recording, out = plain_recording(tmp_path / "r.keel"), tmp_path / "x.svg"
+    assert keel("draw", "extra", recording, "-o", out).returncode == 0
+    assert int(out.read_text()) == len(Opened(recording).frames())
+    async with opened(recording) as (app, _):
+        offer = next(o for o in offers_of(app.view, app.here) if o.words == "how many frames there are")
+        assert offer.path == "r-extra.svg"
 
 
 def test_a_source_is_opened_by_its_name(extra: ModuleType) -> None:

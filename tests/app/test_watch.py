@@ -15,7 +15,7 @@ from keel.app.views.watch.view import ALWAYS, COLUMNS
 from keel.measure.census import Tally
 from keel.model.faults import Fault
 from keel.model.identity import key_words
-from keel.model.settings import settings
+from keel.model.settings import setting
 from keel.store.writer import Writer
 from tests.app.driving import has_said, is_open, opened, picture_of, shown, until
 from tests.making import START, Row, batch, recorded
@@ -116,11 +116,11 @@ async def test_a_hidden_column_stays_hidden_until_it_is_shown_again(talking: Pat
     async with opened(talking) as (app, pilot):
         assert "std ms" in shown(app)
         await hide(app, pilot, "jitter")
-        assert "std ms" not in shown(app) and settings("views") == {"watch hides": ["jitter"]}
+        assert "std ms" not in shown(app) and setting("views", "watch hides", [""]) == ["jitter"]
     async with opened(talking) as (app, pilot):
         assert "std ms" not in shown(app)
         await hide(app, pilot, "jitter")
-        assert "std ms" in shown(app) and settings("views") == {"watch hides": []}
+        assert "std ms" in shown(app) and setting("views", "watch hides", [""]) == []
 
 
 async def test_payloads_in_every_form(talking: Path) -> None:

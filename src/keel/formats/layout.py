@@ -16,7 +16,7 @@ from typing import Any
 
 from keel.errors import InputError
 from keel.formats.frame_lines import CSV_HEADER
-from keel.model.settings import remember_setting, settings
+from keel.model.settings import remember_setting, setting
 
 ROLES = ("-", "time", "id", "payload", "byte", "bus", "len", "dlc", "dir", "ext", "kind", "fd", "brs", "esi", "faults")
 """What a column may hold; the place is the number compiled code knows it by."""
@@ -57,6 +57,11 @@ class Layout:
     unit: str = "s"
     hex_ids: bool = True
     hex_payload: bool = True
+
+    def __post_init__(self) -> None:
+        unknown = [role for role in self.columns if role not in ROLES]
+        if self.separator not in SEPARATORS or self.unit not in UNITS or self.skip < 0 or unknown:
+            raise ValueError(f"no text lies so: {self.words()}")
 
     @property
     def sign(self) -> str:
@@ -312,12 +317,14 @@ def fingerprint(head: bytes) -> str:
 
 def remembered(head: bytes) -> Layout | None:
     """The layout that a person set for texts like this one."""
+    kept: Layout | str | None = setting("layouts", fingerprint(head), None, Layout | str)
     try:
-        return Layout("comma", ()).corrected(str(settings("layouts")[fingerprint(head)]))
-    except (KeyError, InputError):
+        # Earlier, the text form was kept.
+        return Layout("comma", ()).corrected(kept) if isinstance(kept, str) else kept
+    except InputError:
         return None
 
 
 def remember(head: bytes, layout: Layout) -> None:
     """Remember the layout for texts like this one."""
-    remember_setting("layouts", fingerprint(head), layout.words())
+    remember_setting("layouts", fingerprint(head), layout)

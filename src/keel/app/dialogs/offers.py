@@ -4,18 +4,18 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from keel.app.desk.frame_pages import all_matches
 from keel.app.frame.helm import Here, Offer
 from keel.app.frame.view import View
+from keel.draw.drawings import DRAWINGS, Drawing, Material
 from keel.model.identity import key_words
 
 if TYPE_CHECKING:
     from keel.app.desk.picture import Picture
 
 BLOCK = 16_384
-CHART_CELLS = 300
 
 
 def stem_of(picture: Picture) -> str:
@@ -33,44 +33,33 @@ def offers_of(view: View, here: Here) -> list[Offer]:
     )
     if not view.counts:
         found.append(rows)
-    load = "the tape: load of each bus over the lens, faults and marks"
-    found.append(Offer(load, f"{stem}-load.svg", lambda path: _save_load(path, picture)))
-    if pick is not None and pick in picture.census:
-        ident = key_words(pick).replace("—", "none")
-        of, key = f"{picture.name(pick)} {ident}", pick
-        found += [
-            Offer(
-                f"cycle times of {of} as a histogram",
-                f"{stem}-cycles-{ident}.svg",
-                lambda path: _save_cycles(path, picture, key),
-            ),
-            Offer(f"the bit loom of {of}", f"{stem}-loom-{ident}.svg", lambda path: _save_loom(path, picture, key)),
-            Offer(f"the ribbon of {of}", f"{stem}-ribbon-{ident}.svg", lambda path: _save_ribbon(path, picture, key)),
-        ]
+    ident = key_words(pick).replace("—", "none") if pick is not None else ""
+    for made in DRAWINGS:
+        if made.needs == "nothing":
+            found.append(drawn(made, picture))
+        elif made.needs == "an identifier" and pick is not None and pick in picture.census:
+            of = f"{picture.name(pick)} {ident}".strip()
+            found.append(drawn(made, picture, of, f"-{ident}", keys=(pick,)))
     return found if rows in found else [*found, rows]
 
 
-def _save_load(path: Path, picture: Picture) -> list[str]:
-    from keel.draw.charts import draw_load
-    from keel.measure.load import Loads, cells_for
+def drawn(made: Drawing, picture: Picture, of: str = "", file: str = "", **given: Any) -> Offer:
+    """A drawing of what is shown.
 
-    manifest = picture.snapshot.manifest
-    series = Loads().series(all_matches(picture), picture.lens, cells_for(picture.lens, CHART_CELLS))
-    of = f", of {picture.wish.ask}" if picture.wish.ask else ""
-    title = f"{manifest.name}: load, exact bits on the wire{of}"
-    draw_load(path, title, series, manifest.buses, manifest.marks, picture.whole.start)
-    return []
+    Args:
+        made: Which drawing.
+        picture: What is shown.
+        of: What is in hand, in words.
+        file: The same, in the name of the file that is proposed.
+        given: The fields of `Material` it needs.
+    """
 
+    def save(path: Path) -> list[str]:
+        shown = Material(picture.snapshot, all_matches(picture), picture.lens, picture.wish.ask, **given)
+        made.draw(shown, path)
+        return []
 
-def _save_cycles(path: Path, picture: Picture, key: int) -> list[str]:
-    from keel.draw.charts import draw_cycles
-    from keel.measure.cycles import describe_tally
-
-    manifest = picture.snapshot.manifest
-    name = f"{picture.name(key)} {key_words(key)}"
-    cycle = describe_tally(picture.census[key], picture.lens.end, 40, manifest.nominal.get(key, 0))
-    draw_cycles(path, manifest.name, [(name, key >> 56, cycle)])
-    return []
+    return Offer(made.words.format(of=of), f"{stem_of(picture)}-{made.name}{file}.svg", save)
 
 
 def _save_csv(path: Path, picture: Picture) -> list[str]:
@@ -86,39 +75,3 @@ def _save_csv(path: Path, picture: Picture) -> list[str]:
     finally:
         writer.close()
     return writer.losses.sentences()
-
-
-def _save_ribbon(path: Path, picture: Picture, key: int) -> list[str]:
-    from keel.draw.fields import draw_ribbon
-
-    payload = picture.census[key].payload
-    if not payload:
-        raise _no_payload(path)
-    message = picture.messages.get(key)
-    title = f"{picture.snapshot.manifest.name}: {picture.name(key)} {key_words(key)}"
-    parts = [(s.name, s.field, s.role) for s in message.present(payload)] if message else []
-    draw_ribbon(path, f"{title}, its last payload", payload, parts)
-    return []
-
-
-def _save_loom(path: Path, picture: Picture, key: int) -> list[str]:
-    from keel.draw.fields import LOOM_ROWS, draw_loom
-    from keel.hunt.columns import flip_shares, gather
-    from keel.model.span import Span
-
-    column = gather(all_matches(picture), key).get(key)
-    if column is None or not len(column.times) or not column.payloads.shape[1]:
-        raise _no_payload(path)
-    message = picture.messages.get(key)
-    title = f"{picture.snapshot.manifest.name}: {picture.name(key)} {key_words(key)}"
-    size = column.payloads.shape[1]
-    parts = [(s.name, s.field, s.role) for s in message.signals if s.field.last_byte < size] if message else []
-    edges = Span(int(column.times[0]), int(column.times[-1]) + 1).edges(LOOM_ROWS)
-    draw_loom(path, f"{title}: bit loom", flip_shares(column, edges), edges, picture.whole.start, parts)
-    return []
-
-
-def _no_payload(path: Path) -> Exception:
-    from keel.errors import InputError
-
-    return InputError(str(path), "the identifier in hand has no payload here", "another identifier, or lens")

@@ -3,15 +3,14 @@ interface's."""
 
 from __future__ import annotations
 
-from keel.model.settings import remember_setting, settings, words_of
+from keel.model.settings import remember_setting, setting
 
 MOST_REMEMBERED = 100
 
 
 def user_asks() -> dict[str, str]:
     """The user's named asks."""
-    named = settings("asks").get("named")
-    return {str(k): str(v) for k, v in named.items()} if isinstance(named, dict) else {}
+    return setting("asks", "named", dict[str, str](), dict[str, str])
 
 
 def keep_user_ask(name: str, text: str) -> None:
@@ -21,7 +20,7 @@ def keep_user_ask(name: str, text: str) -> None:
 
 def remembered() -> list[str]:
     """Asks entered before, newest first."""
-    return words_of(settings("asks").get("history"))
+    return setting("asks", "history", list[str](), list[str])
 
 
 def remember(text: str) -> None:

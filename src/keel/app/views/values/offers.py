@@ -7,17 +7,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from keel.app.desk.frame_pages import all_matches
-from keel.app.dialogs.offers import BLOCK, stem_of
+from keel.app.dialogs.offers import BLOCK, drawn, stem_of
 from keel.app.frame.helm import Here, Offer
 from keel.app.views.values.choices import Name
+from keel.draw.drawings import drawing
 
 if TYPE_CHECKING:
     from keel.app.desk.picture import Picture
     from keel.formats.signal_rows import Chosen
     from keel.signals.dictionary import Message
     from keel.signals.signal import Signal
-
-DRAWN_COLUMNS = 1200
 
 
 def offers_of(here: Here, plotted: Sequence[Name], cursors: Sequence[int]) -> list[Offer]:
@@ -27,11 +26,7 @@ def offers_of(here: Here, plotted: Sequence[Name], cursors: Sequence[int]) -> li
     picture, count = here.picture, len(plotted)
     stem, of = stem_of(picture), f"{count} signal{'s' if count != 1 else ''}"
     return [
-        Offer(
-            f"the plots: {of} over the lens",
-            f"{stem}-values.svg",
-            lambda path: _save_plots(path, picture, plotted, cursors),
-        ),
+        drawn(drawing("values"), picture, of, signals=tuple(_signals(picture, plotted)), cursors=tuple(cursors)),
         Offer(f"the values of {of}, as CSV", f"{stem}-values.csv", lambda path: _save_csv(path, picture, plotted)),
         Offer(
             f"the values of {of}, as Parquet",
@@ -58,19 +53,6 @@ def _chosen(picture: Picture, plotted: Sequence[Name]) -> dict[int, Chosen]:
     for key, message, signal in _signals(picture, plotted):
         chosen[key] = Chosen(message, (*(chosen[key].signals if key in chosen else ()), signal))
     return chosen
-
-
-def _save_plots(path: Path, picture: Picture, plotted: Sequence[Name], cursors: Sequence[int]) -> list[str]:
-    from keel.draw.fields import draw_values
-    from keel.measure.courses import Courses
-
-    courses, matches = Courses(), all_matches(picture)
-    drawn = [
-        (f"{message.name}.{signal.name}", courses.envelope(matches, key, message, signal, picture.lens, DRAWN_COLUMNS))
-        for key, message, signal in _signals(picture, plotted)
-    ]
-    draw_values(path, f"{picture.snapshot.manifest.name}: values", drawn, picture.whole.start, tuple(cursors))
-    return []
 
 
 def _save_csv(path: Path, picture: Picture, plotted: Sequence[Name]) -> list[str]:

@@ -22,7 +22,7 @@ from keel.app.views.watch.row import FRESH_NS, heading_line, row_line
 from keel.app.views.watch.wants import Hush, Watched, WatchWant
 from keel.measure.cycles import heard_in
 from keel.model.identity import key_words
-from keel.model.settings import remember_setting, settings, words_of
+from keel.model.settings import remember_setting, setting
 from keel.model.span import Span
 
 COLUMNS = (
@@ -64,7 +64,7 @@ class Watch(View):
 
     def __init__(self) -> None:
         self._arranged: Memo[Roster] = Memo()
-        self._remembered = frozenset(words_of(settings("views").get("watch hides")))
+        self._remembered = setting("views", "watch hides", frozenset[str](), frozenset[str])
         right = "What lies to the right: bytes of the ribbon"
         self.actions = (
             HOLD,
