@@ -3,23 +3,32 @@
 PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/ready
+TOOLS := .venv/ready-tools
+LOWEST := .venv-lowest
 
-.PHONY: help demo test soak lint speed clean
+.PHONY: help demo test test-lowest soak lint speed clean
 
 help: ## List these
-	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 10
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
 
 demo: $(READY) ## Sail the simulated ferry, record it, and watch
 	$(BIN)/keel demo
 
-test: $(READY) tmux ## Run all tests
+test: $(TOOLS) tmux ## Run all tests
 	@# More at once than there are processors: most of them wait for a screen.
 	$(BIN)/pytest -n 4 --dist loadgroup
 
-soak: $(READY) ## Kill recorders at random moments, many times
+test-lowest: tmux ## Run all tests with the oldest libraries that are allowed
+	$(PYTHON) -m venv $(LOWEST)
+	$(PYTHON) tests/lowest.py > $(LOWEST)/lowest.txt
+	$(LOWEST)/bin/pip install -q --disable-pip-version-check -c $(LOWEST)/lowest.txt -e . $$(grep -oE '^pytest[a-z-]*|^hypothesis|^import-linter' requirements-test.lock)
+	$(LOWEST)/bin/keel prepare
+	PATH=$(CURDIR)/$(LOWEST)/bin:$$PATH $(LOWEST)/bin/pytest -n 4 --dist loadgroup
+
+soak: $(TOOLS) ## Kill recorders at random moments, many times
 	$(BIN)/pytest -n 2 -m soak
 
-lint: $(READY) ## Style, types, import directions
+lint: $(TOOLS) ## Style, types, import directions
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
@@ -29,7 +38,7 @@ speed: $(READY) ## Measure, with the limit beside each figure
 	$(BIN)/python -m benchmarks
 
 clean: ## Remove what was installed and cached here
-	rm -rf .venv .mypy_cache .ruff_cache .pytest_cache .hypothesis .import_linter_cache
+	rm -rf .venv $(LOWEST) .mypy_cache .ruff_cache .pytest_cache .hypothesis .import_linter_cache
 	find . -name __pycache__ -type d -prune -exec rm -rf {} +
 
 # Everything pinned, then Keel itself, then its compiled parts once, so that the first use does not wait for them.
@@ -40,6 +49,10 @@ $(READY): requirements.lock pyproject.toml
 	$(BIN)/python -m compileall -q src/keel
 	$(BIN)/keel prepare
 	@touch $(READY)
+
+$(TOOLS): $(READY) requirements-test.lock
+	$(BIN)/pip install -q --disable-pip-version-check -r requirements-test.lock
+	@touch $(TOOLS)
 
 .PHONY: tmux
 tmux:

@@ -1,5 +1,5 @@
-"""What CONTRIBUTING says of adding things is so: a term, a view, a format, a drawing and a source that live in a package
-of their own are found everywhere once they are named in one list."""
+"""What CONTRIBUTING says of adding things is so: a term, a view, a format, a drawing and a source that live in a
+package of their own are found everywhere once they are named in one list."""
 
 from __future__ import annotations
 

@@ -10,6 +10,8 @@ from __future__ import annotations
 import fcntl
 import struct
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
 
@@ -62,6 +64,14 @@ def _take(file: IO[str]) -> bool:
     except (BlockingIOError, PermissionError):
         return False
     return True
+
+
+@contextmanager
+def alone(path: Path) -> Iterator[None]:
+    """Wait until nobody else holds a lock file, and hold it."""
+    with path.open("w") as file:
+        fcntl.flock(file, fcntl.LOCK_EX)
+        yield
 
 
 def is_being_written(folder: Path) -> bool:

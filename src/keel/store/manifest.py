@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fcntl
 import json
 import os
 from collections.abc import Iterator
@@ -18,6 +17,7 @@ from keel.model.span import Mark
 from keel.signals.dictionary import Dictionary
 from keel.signals.stored import messages_from_json, messages_to_json
 from keel.store.edge import at_the_edge
+from keel.store.locks import alone
 
 SCHEMA = 2
 FILE = "recording.json"
@@ -239,8 +239,7 @@ def edit_manifest(folder: Path) -> Iterator[Manifest]:
     Raises:
         RecordingError: the folder is gone, or cannot be written.
     """
-    with at_the_edge(folder, "be changed"), (folder / ".lock").open("w") as lock:
-        fcntl.flock(lock, fcntl.LOCK_EX)
+    with at_the_edge(folder, "be changed"), alone(folder / ".lock"):
         manifest = load_manifest(folder)
         yield manifest
         save_manifest(folder, manifest)
