@@ -10,7 +10,7 @@ import sys
 import time
 from pathlib import Path
 
-PATIENCE_S = 60.0
+PATIENCE_S = 180.0
 KEEL = f"{shlex.quote(sys.executable)} -m keel"
 
 
