@@ -22,8 +22,8 @@ test-lowest: tmux ## Run all tests with the oldest libraries that are allowed
 	$(PYTHON) -m venv $(LOWEST)
 	$(PYTHON) tests/lowest.py > $(LOWEST)/lowest.txt
 	$(LOWEST)/bin/pip install -q --disable-pip-version-check -c $(LOWEST)/lowest.txt -e . $$(grep -oE '^pytest[a-z-]*|^hypothesis|^import-linter' requirements-test.lock)
-	$(LOWEST)/bin/keel prepare
-	PATH=$(CURDIR)/$(LOWEST)/bin:$$PATH $(LOWEST)/bin/pytest -n 4 --dist loadgroup
+	NUMBA_CACHE_DIR=$(CURDIR)/$(LOWEST)/compiled $(LOWEST)/bin/keel prepare
+	NUMBA_CACHE_DIR=$(CURDIR)/$(LOWEST)/compiled $(LOWEST)/bin/pytest -n 4 --dist loadgroup
 
 soak: $(TOOLS) ## Kill recorders at random moments, many times
 	$(BIN)/pytest -n 2 -m soak

@@ -58,11 +58,6 @@ class Layout:
     hex_ids: bool = True
     hex_payload: bool = True
 
-    def __post_init__(self) -> None:
-        unknown = [role for role in self.columns if role not in ROLES]
-        if self.separator not in SEPARATORS or self.unit not in UNITS or self.skip < 0 or unknown:
-            raise ValueError(f"no text lies so: {self.words()}")
-
     @property
     def sign(self) -> str:
         """The separating character."""
@@ -319,8 +314,9 @@ def remembered(head: bytes) -> Layout | None:
     """The layout that a person set for texts like this one."""
     kept: Layout | str | None = setting("layouts", fingerprint(head), None, Layout | str)
     try:
-        # Earlier, the text form was kept.
-        return Layout("comma", ()).corrected(kept) if isinstance(kept, str) else kept
+        # Taken through its words, each of which is checked. Earlier, the words were kept.
+        words = kept.words() if isinstance(kept, Layout) else kept
+        return Layout("comma", ()).corrected(words) if words is not None else None
     except InputError:
         return None
 
