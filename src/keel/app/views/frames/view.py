@@ -41,7 +41,7 @@ COLUMNS = (
     Column("payload", "payload", 23),
     Column("kept", "kept signals", 16, drop=5),
 )
-YIELDING = ("zeroed", "clock", "elapsed", "dir", "name", "kept", "shown", "bus", "number", "len")
+YIELDING = ("zeroed", "clock", "elapsed", "dir", "shown", "name", "kept", "bus", "number", "len")
 """The order in which columns give way until the payloads fit; the time that is chosen stays."""
 
 

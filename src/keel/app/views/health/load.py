@@ -28,17 +28,17 @@ def load_lines(here: Here, health: Health, width: int, height: int) -> list[Line
     top = next((t for t in TOPS if most <= t * 0.98), 1e9)
     curves = [Curve(x, series.load[i] * 100, here.palette.bus(i)) for i, load in enumerate(health.loads) if load.frames]
     chart = Chart(curves, ((start - zero) / NS_PER_S, (end - zero) / NS_PER_S), (0.0, float(top)), " %")
-    return [title, *draw_chart(here.palette, width, height - 2, chart), _foot(here, health, width)]
+    foot = _foot(here, health, width, height // 3)
+    return [title, *draw_chart(here.palette, width, height - 1 - len(foot), chart), *foot]
 
 
-def _foot(here: Here, health: Health, width: int) -> Line:
+def _foot(here: Here, health: Health, width: int, most: int) -> list[Line]:
+    """Mean and peak of each bus, on as many lines as they need; if those are too many, how many buses are left out."""
     picture, asked = here.picture, here.picture.wish.ask
-    foot, at = Line(width, here.style("text")), 2
+    feet, at = [Line(width, here.style("text"))], 2
     # A bus may have been added since this was measured.
-    for i, (bus, load, peak) in enumerate(
-        zip(picture.snapshot.manifest.buses, health.loads, health.peaks, strict=False)
-    ):
-        at = foot.put(at, bus.name, here.style(here.palette.bus(i))) + 2
+    measured = list(zip(picture.snapshot.manifest.buses, health.loads, health.peaks, strict=False))
+    for i, (bus, load, peak) in enumerate(measured):
         if load.mean is None or peak is None:
             text = f"{load.frames} frames: too short a time for a load"
         else:
@@ -48,5 +48,14 @@ def _foot(here: Here, health: Health, width: int) -> Line:
             elif width > 80:
                 text += f" at {(peak.at - picture.whole.start) / 1e9:.1f} s"
         silent = "no frame of the ask" if asked else "silent"
-        at = foot.put(at, text if load.frames else silent, here.style("text")) + 3
-    return foot
+        text = text if load.frames else silent
+        if at > 2 and at + len(bus.name) + 2 + len(text) > width:
+            if len(feet) == most:
+                more = f"+{len(measured) - i}"
+                feet[-1].put(max(width - len(more) - 1, 0), more, here.style("dim"))
+                break
+            feet.append(Line(width, here.style("text")))
+            at = 2
+        at = feet[-1].put(at, bus.name, here.style(here.palette.bus(i))) + 2
+        at = feet[-1].put(at, text, here.style("text")) + 3
+    return feet

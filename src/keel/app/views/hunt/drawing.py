@@ -76,7 +76,7 @@ def _title(picture: Picture, result: Result, row: Row, has_why: bool) -> str:
     name = picture.name(row.key)
     if result.differences is not None:
         what = f"{name} {row.field.words()}" if row.field else f"{name}, time since its frame before, in ms"
-        return f"{what}: the bad one over the good, each from its start"
+        return f"{what}: bad over good, each from its start"
     if row.field is None:
         return name
     if row.candidate is None:

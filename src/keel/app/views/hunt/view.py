@@ -124,6 +124,9 @@ class Hunt(View):
             title = "" if result.differences is not None else "to tell the first two apart: "
             at = lines[-1].put(2, title, here.style("brass"))
             lines[-1].put(at, answer.telling, here.style("text"), max(here.width - at - 1, 0))
+        elif "why" in (cells := answer.rows[cursor].cells):
+            # The list may have cut it.
+            lines[-1].put(2, cells["why"][0], here.style("dim"), here.width - 3)
         return lines + drawings(here, height - len(lines), result, answer.rows[cursor], cursor + 1)
 
     # What people do here.
