@@ -48,7 +48,7 @@ with edit_manifest(Path(sys.argv[1])) as manifest:
 def mine(manifest: Manifest) -> tuple[object, ...]:
     """What the keys of the app can have written."""
     asks = [a for a in manifest.asks if not a.name.startswith("theirs")]
-    parts = (manifest.marks, manifest.comments, asks, manifest.checks, manifest.readings, manifest.pages)
+    parts = (manifest.marks, manifest.comments, asks, manifest.checks, manifest.readings, manifest.boards)
     return (*(Counter(map(repr, part)) for part in parts), manifest.nominal)
 
 

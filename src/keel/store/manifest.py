@@ -59,7 +59,7 @@ class Reading:
 
 
 @dataclass(frozen=True)
-class Page:
+class Board:
     """Signals that a person wants to see together, as ``Message.signal``."""
 
     name: str
@@ -106,7 +106,7 @@ class Manifest:
         checks: The user's own checks, as they are written.
         nominal: Nominal cycle times in ns that the user named, by key.
         readings: What devices were seen to display.
-        pages: The user's own groups of signals.
+        boards: The user's own groups of signals.
         packed: Whether the segments are Parquet, for keeping, and must be unpacked to be read.
     """
 
@@ -126,7 +126,7 @@ class Manifest:
     nominal: dict[int, int] = field(default_factory=dict)
     packed: bool = False
     readings: list[Reading] = field(default_factory=list)
-    pages: list[Page] = field(default_factory=list)
+    boards: list[Board] = field(default_factory=list)
 
     @property
     def bus_names(self) -> list[str]:
@@ -154,7 +154,7 @@ class Manifest:
             "nominal": {str(key): ns for key, ns in self.nominal.items()},
             "packed": self.packed,
             "readings": [asdict(r) for r in self.readings],
-            "pages": [asdict(p) for p in self.pages],
+            "pages": [asdict(p) for p in self.boards],
         }
 
     @classmethod
@@ -190,7 +190,7 @@ class Manifest:
             nominal=part("nominal", dict[int, int]),
             packed=part("packed", bool),
             readings=later("readings", list[Reading]),
-            pages=later("pages", list[Page]),
+            boards=later("pages", list[Board]),
         )
 
 

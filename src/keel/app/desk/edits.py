@@ -73,21 +73,21 @@ def _with(known: dict[int, int], key: int, value: int | None) -> dict[int, int]:
 
 def _on_board(manifest: Manifest, key: tuple[str, str]) -> Placed[str] | None:
     board, signal = key
-    signals = next((p.signals for p in manifest.pages if p.name == board), ())
+    signals = next((p.signals for p in manifest.boards if p.name == board), ())
     return Placed(signal, signals.index(signal)) if signal in signals else None
 
 
 def _put_on_board(manifest: Manifest, key: tuple[str, str], thing: Placed[str] | None) -> None:
-    from keel.store.manifest import Page
+    from keel.store.manifest import Board
 
     board, signal = key
-    boards = {p.name: p.signals for p in manifest.pages}
+    boards = {p.name: p.signals for p in manifest.boards}
     rest = [s for s in boards.get(board, ()) if s != signal]
     if thing is not None:
         rest.insert(thing.place, signal)
     boards[board] = tuple(rest)
     # A board without signals goes.
-    manifest.pages = [Page(name, signals) for name, signals in boards.items() if signals]
+    manifest.boards = [Board(name, signals) for name, signals in boards.items() if signals]
 
 
 BOARDS: Kept[tuple[str, str], Placed[str]] = Kept("the board", _on_board, _put_on_board)

@@ -52,7 +52,7 @@ class Row:
 def rows_of(picture: Picture, board: str | None, counters: bool) -> tuple[Row, ...]:
     """All rows: by message, or those of a board of one's own; without counters and checksums unless wanted."""
     rows: list[Row] = []
-    boards = {p.name: p.signals for p in picture.snapshot.manifest.pages}
+    boards = {p.name: p.signals for p in picture.snapshot.manifest.boards}
     wanted = boards.get(board, ()) if board is not None else None
     if board is not None:
         rows.append(Row(f"board {board}"))

@@ -224,7 +224,7 @@ class Values(View):
 
     def next_board(self, helm: Helm) -> None:
         """By message, or the next of the boards of one's own."""
-        boards: list[str | None] = [None, *(p.name for p in helm.here.picture.snapshot.manifest.pages)]
+        boards: list[str | None] = [None, *(p.name for p in helm.here.picture.snapshot.manifest.boards)]
         if len(boards) == 1:
             helm.tell("no board of your own yet: P puts the signal in hand on one", 3)
             return
@@ -233,7 +233,7 @@ class Values(View):
 
     def to_board(self, helm: Helm) -> None:
         """Put the signal in hand on a board, or take it off."""
-        row, boards = self.layout(helm.here).row, helm.here.picture.snapshot.manifest.pages
+        row, boards = self.layout(helm.here).row, helm.here.picture.snapshot.manifest.boards
         if row is None or row.name is None:
             return
         proposal = helm.state.of(ValuesChoices).board or (boards[-1].name if boards else "mine")
