@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -18,7 +19,19 @@ settings.load_profile("keel")
 
 
 @pytest.fixture(autouse=True)
-def shelf_of_its_own(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
+def environment_is_left_as_it_was() -> Iterator[None]:
+    """What one test sets in the environment is no matter of the next."""
+    before = dict(os.environ)
+    yield
+    after = {name: value for name, value in os.environ.items() if name != "PYTEST_CURRENT_TEST"}
+    before.pop("PYTEST_CURRENT_TEST", None)
+    assert after == before
+
+
+@pytest.fixture(autouse=True)
+def shelf_of_its_own(
+    environment_is_left_as_it_was: None, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> Iterator[Path]:
     """No test sees the recordings or the settings of the person who runs it."""
     home = tmp_path / "shelf"
     monkeypatch.setenv("KEEL_HOME", str(home))
