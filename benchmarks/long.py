@@ -207,9 +207,10 @@ def captures(folder: Path, frames: int = 2_000_000) -> list[Figure]:
     from keel.formats.exporting import Setting, open_writer
     from keel.formats.importing import import_files
     from keel.formats.reader import Account
+    from keel.model.bus import Bus
 
     log, capture = folder / "big.log", folder / "big.pcap"
-    writer = open_writer(log, "log", Setting(["a", "b"], START, {}, [], {}))
+    writer = open_writer(log, "log", Setting([Bus("a"), Bus("b")], START, {}, [], {}))
     with capture.open("wb") as file:
         file.write(struct.pack("<IHHiIII", 0xA1B23C4D, 2, 4, 0, 0, 262144, 227))
         for batch in blocks(frames):

@@ -27,7 +27,7 @@ from keel.app.views.every import DOORS
 from keel.app.views.hunt.choices import HuntChoices
 from keel.app.views.watch.wants import WatchWant
 from keel.errors import AskError
-from keel.model.identity import key_words
+from keel.media.every import key_words
 from keel.store import manifest as manifest_module
 from keel.store.manifest import Manifest, NamedAsk, edit_manifest, load_manifest
 from keel.store.writer import Writer

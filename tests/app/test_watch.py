@@ -13,8 +13,8 @@ from keel.app.main import KeelApp
 from keel.app.views.watch.choices import WatchChoices
 from keel.app.views.watch.view import ALWAYS, COLUMNS
 from keel.measure.census import Tally
+from keel.media.every import key_words
 from keel.model.faults import Fault
-from keel.model.identity import key_words
 from keel.model.settings import setting
 from keel.store.writer import Writer
 from tests.app.driving import has_said, is_open, opened, picture_of, shown, until

@@ -10,10 +10,10 @@ from keel.bench.ferry import Ferry
 from keel.bench.messages import BUSES, PLANS, full_dictionary, published_dictionary
 from keel.bench.payloads import crc8
 from keel.errors import ControlError
+from keel.media.can import parameter_group
 from keel.model.bus import wire_ns
 from keel.model.faults import Fault
 from keel.model.frames import FD_LENGTHS, Bytes, Flag, FrameBatch, concat
-from keel.model.identity import parameter_group
 from keel.model.units import NS_PER_S
 from keel.signals.dictionary import Dictionary
 from tests.making import same_frames

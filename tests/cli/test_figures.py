@@ -14,9 +14,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from keel.media.every import format_ident
 from keel.model.faults import fault_words
 from keel.model.frames import Flag
-from keel.model.identity import format_ident
 from tests.command import keel
 from tests.making import BUSES, START, Row, batch, recorded, rows
 

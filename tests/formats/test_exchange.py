@@ -20,7 +20,7 @@ from keel.formats.importing import import_files
 from keel.formats.reader import Account
 from keel.formats.registry import recognise
 from keel.lines.can import with_wire_bits
-from keel.model.bus import bus_name
+from keel.model.bus import Bus, bus_name
 from keel.model.frames import Flag, FrameBatch, batch_of, concat
 from keel.model.identity import Form
 from keel.model.safe_text import csv_cell, uncsv
@@ -39,7 +39,7 @@ def written(
     buses: Sequence[str] = BUSES,
     losses: list[str] | None = None,
 ) -> Path:
-    writer = open_writer(path, form, Setting(list(buses), START, {}, ["made up"], comments or {}))
+    writer = open_writer(path, form, Setting([Bus(name) for name in buses], START, {}, ["made up"], comments or {}))
     half = len(frames) // 2
     writer.write(frames.slice(0, half), np.arange(half))
     writer.write(frames.slice(half, len(frames)), np.arange(half, len(frames)))

@@ -6,10 +6,11 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
+from keel.media.every import format_ident, key_words
 from keel.model.bus import wire_ns
 from keel.model.faults import FAULT_BY_WORD, Fault, fault_words
 from keel.model.frames import concat, empty_batch
-from keel.model.identity import IDENT_MASK, Form, format_ident, key_words, pack_key, unpack_key
+from keel.model.identity import IDENT_MASK, Form, pack_key, unpack_key
 from keel.model.safe_text import ascii_of, csv_cell, plain
 from keel.model.span import Mark, Span, around, moved, pair_up
 from tests.making import BUSES, START, Row, batch, rows, same_frames

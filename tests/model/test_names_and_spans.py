@@ -9,10 +9,12 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
+from keel.media.can import parameter_group
+from keel.media.every import format_ident, key_words
 from keel.model.bus import Bus, bus_name, wire_ns
 from keel.model.faults import FAULT_BY_WORD, Fault, fault_words
 from keel.model.globs import Glob, SignalGlob
-from keel.model.identity import Form, format_ident, key_words, pack_key, pack_keys, parameter_group, unpack_key
+from keel.model.identity import Form, pack_key, pack_keys, unpack_key
 from keel.model.safe_text import ascii_of, csv_cell, plain, uncsv
 from keel.model.span import Mark, Span, around, moved, pair_up
 

@@ -8,7 +8,8 @@ from keel.ask.context import Near, Then
 from keel.ask.nodes import All, Any_, Node, Not, Scene
 from keel.ask.terms import At, Buses, IdRange, Ids, Names
 from keel.ask.times import time_text
-from keel.model.identity import Form, key_words, unpack_key
+from keel.media.every import forms, key_words
+from keel.model.identity import unpack_key
 from keel.model.span import Span
 
 
@@ -79,7 +80,7 @@ def _other_form(one: IdRange, keys: Collection[int]) -> Iterator[str]:
     known = {unpack_key(key)[1:] for key in keys}
     if one.low != one.high or one.mask is not None or (one.form, one.low) in known:
         return
-    for form, bits in ((Form.BASE, 11), (Form.EXTENDED, 29)):
-        if form != one.form and (form, one.low) in known:
-            there = next(key for key in keys if unpack_key(key)[1:] == (form, one.low))
-            yield f"id:{one} is not there; the {bits}-bit identifier of that number is id:{key_words(there)}"
+    for form in forms():
+        if form.digits and form.number != one.form and (form.number, one.low) in known:
+            there = next(key for key in keys if unpack_key(key)[1:] == (form.number, one.low))
+            yield f"id:{one} is not there; the {form.title} of that number is id:{key_words(there)}"

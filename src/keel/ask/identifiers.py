@@ -8,7 +8,8 @@ from lark import Token
 
 from keel.ask import terms
 from keel.errors import AskError
-from keel.model.identity import EXTENDED_ID_MAX, IDENT_MASK, Form
+from keel.media.every import form_with_digits, narrowest_digits
+from keel.model.identity import IDENT_BITS, IDENT_MASK, NO_IDENT
 
 IDENTIFIER = "an identifier in hex, as 1A0 or 1A0..1AF or 18FE??17"
 ITEM = r"none(?!\w)|(0x)?[0-9A-Z?]{1,12}(\.\.(0x)?[0-9A-Z?]{1,12})?"
@@ -20,26 +21,30 @@ LETTERS = str.maketrans("OIL", "011")
 def id_range(item: Token) -> terms.IdRange:
     """The identifiers that an item means."""
     at = item.start_pos or 0
-    if item.lower() == terms.NO_IDENT:
-        return terms.IdRange(0, 0, None, Form.NONE)
+    if item.lower() == terms.WITHOUT:
+        return terms.IdRange(0, 0, None, NO_IDENT)
     for number in re.sub("0x", "", item, flags=re.IGNORECASE).split(".."):
         if number and not re.fullmatch(r"[0-9A-Fa-f?]+", number):
             raise _no_hex(item, number)
     text = item.upper().replace("0X", "")
     low_text, _, high_text = text.partition("..")
     digits = max(len(low_text), len(high_text))
-    form = Form.BASE if digits <= 3 else Form.EXTENDED if digits <= 8 and not high_text else None
-    most = {Form.BASE: 0x7FF, Form.EXTENDED: EXTENDED_ID_MAX}.get(form, IDENT_MASK) if form is not None else IDENT_MASK
+    written = form_with_digits(digits)
+    if written is not None and high_text and digits > narrowest_digits():
+        # A range may be written with the digits it needs, whatever the form.
+        written = None
+    form = written.number if written is not None else None
+    most = written.most if written is not None else IDENT_MASK
     if "?" in text and high_text:
         raise AskError(at, f"“{item}” mixes ? with a range", ("18FE??17", "1A0..1AF"))
     low = int(low_text.replace("?", "0"), 16)
     if low > most:
-        bits = 11 if form == Form.BASE else 29
-        longer = (f"id:{low_text.rjust(8, '0')}",) if form == Form.BASE else ()
+        bits, wider = written.bits if written is not None else IDENT_BITS, form_with_digits(digits + 1)
+        longer = (f"id:{low_text.rjust(wider.digits, '0')}",) if wider is not None and wider != written else ()
         raise AskError(at, f"“{item}” is more than {bits} bits hold; no identifier is so great", longer)
     if "?" in low_text:
         wild = int("".join("F" if c == "?" else "0" for c in low_text), 16)
-        whole = {Form.BASE: 0xFFF, Form.EXTENDED: 0xFFFF_FFFF}.get(form, IDENT_MASK) if form is not None else IDENT_MASK
+        whole = (1 << 4 * written.digits) - 1 if written is not None else IDENT_MASK
         return terms.IdRange(low, 0, whole & ~wild, form)
     high = int(high_text, 16) if high_text else low
     if high < low:

@@ -9,7 +9,7 @@ from keel.ask.nodes import Everything, Node, Not, all_of
 from keel.ask.terms import Buses, IdRange, Ids, Names
 from keel.errors import AskError
 from keel.model.globs import Glob
-from keel.model.identity import Form, unpack_key
+from keel.model.identity import unpack_key
 
 
 def of_bus(name: str) -> Node:
@@ -22,7 +22,7 @@ def of_message(name: str) -> Node:
     return Names((Glob.literal(name),))
 
 
-def of_ident(form: Form, ident: int) -> Node:
+def of_ident(form: int, ident: int) -> Node:
     """Frames of one identifier, on any bus; or frames without any."""
     return Ids((IdRange(ident, ident, None, form),))
 

@@ -12,10 +12,11 @@ import numpy as np
 from keel.ask.nodes import ALL, NONE, SOME, Plain, Scene, Scope, Verdicts
 from keel.ask.patterns import find_pattern
 from keel.ask.times import time_text
+from keel.media.every import form_of
 from keel.model.faults import fault_words
 from keel.model.frames import Flag, Mask
 from keel.model.globs import Glob, quoted
-from keel.model.identity import Form, unpack_key
+from keel.model.identity import IDENT_MASK, NO_IDENT, unpack_key
 
 COMPARISONS: dict[str, Callable[[Any, Any], Any]] = {
     ">": operator.gt,
@@ -27,7 +28,7 @@ COMPARISONS: dict[str, Callable[[Any, Any], Any]] = {
 }
 
 
-NO_IDENT = "none"
+WITHOUT = "none"
 ANY_FAULT = 0xFFFFFFFF
 
 
@@ -51,30 +52,38 @@ class PerKey(Plain):
 
 @dataclass(frozen=True)
 class IdRange:
-    """Identifiers from ``low`` to ``high`` whose bits under ``mask`` equal ``low``'s; ``form`` None is any with one.
+    """Identifiers from ``low`` to ``high`` whose bits under ``mask`` equal ``low``'s.
 
-    Of the form NONE it stands for frames without an identifier.
+    How many digits are typed tells forms apart that are always written with so many: ``form`` is the one that is
+    meant, None if none is. Identifiers of forms without a fixed width are meant by their number alone. Of the form
+    `NO_IDENT` it stands for frames without an identifier.
     """
 
     low: int
     high: int
     mask: int | None
-    form: Form | None
+    form: int | None
 
-    def wants(self, form: Form, ident: int) -> bool:
+    def wants(self, form: int, ident: int) -> bool:
         """Whether the identifier is in it."""
-        if form == Form.NONE or self.form == Form.NONE:
+        if NO_IDENT in (form, self.form):
             return form == self.form
-        if self.form is not None and form != self.form:
+        if self.form is not None and form != self.form and form_of(form).digits:
             return False
         if self.mask is not None:
-            return ident & self.mask == self.low
+            # What was not typed is 0.
+            return ident & (self.mask | ~self._typed) == self.low
         return self.low <= ident <= self.high
 
+    @property
+    def _typed(self) -> int:
+        """The bits that can be typed."""
+        return (1 << 4 * form_of(self.form).digits) - 1 if self.form is not None else IDENT_MASK
+
     def __str__(self) -> str:
-        if self.form == Form.NONE:
-            return NO_IDENT
-        digits = {Form.BASE: 3, Form.EXTENDED: 8}.get(self.form, 0) if self.form is not None else 0
+        if self.form == NO_IDENT:
+            return WITHOUT
+        digits = form_of(self.form).digits if self.form is not None else 0
         if self.mask is not None:
             shown = f"{self.low:0{digits or 12}X}"
             open_ = f"{self.mask:0{len(shown)}X}"[-len(shown) :]
@@ -181,7 +190,7 @@ class Length(Plain):
         """Rows whose payload has such a length."""
         batch = scope.chunk.batch
         lengths = np.diff(batch.offsets[low : high + 1])
-        lengths[batch.form[low:high] == Form.NONE] = 0
+        lengths[batch.form[low:high] == NO_IDENT] = 0
         mask: Mask = COMPARISONS[self.compare](lengths, self.value)
         return mask
 

@@ -13,9 +13,10 @@ from keel.ask.signals import SignalIs, SignalMoves
 from keel.ask.term import Term
 from keel.ask.times import time_text
 from keel.errors import AskError
+from keel.media.every import key_words
 from keel.model.faults import FAULT_BY_WORD
 from keel.model.globs import unquoted
-from keel.model.identity import Form, key_words, unpack_key
+from keel.model.identity import NO_IDENT, unpack_key
 
 HEX = 'bytes in hex, as "5E ?? 04"'
 NUMBER, NAME = "a number", "a name, in quotes if it has spaces"
@@ -23,7 +24,7 @@ COMPARE, DURATION = "one of > >= < <= = !=", "a time with its unit, as 120ms"
 
 
 def _ids_there(_: Scene | None, keys: Iterable[int]) -> list[str]:
-    return sorted({key_words(key) for key in keys if unpack_key(key)[1] != Form.NONE})
+    return sorted({key_words(key) for key in keys if unpack_key(key)[1] != NO_IDENT})
 
 
 def _signals_there(scene: Scene | None, _: Iterable[int]) -> list[str]:

@@ -57,7 +57,7 @@ def check(
 
 
 def _plain(verdict: Verdict, start: int) -> dict[str, object]:
-    from keel.model.identity import key_words
+    from keel.media.every import key_words
 
     return {
         "check": verdict.text,

@@ -32,7 +32,7 @@ def frames(
     from keel.formats.frame_lines import csv_text, json_lines, text_lines
 
     names = names_of(snapshot)
-    buses = snapshot.manifest.bus_names
+    buses, bus_names = snapshot.manifest.buses, snapshot.manifest.bus_names
     count = len(matches) if limit is None else min(limit, len(matches))
     if csv and not count:
         from keel.model.frames import empty_batch
@@ -44,6 +44,6 @@ def frames(
         if csv:
             sys.stdout.write(csv_text(batch, buses, scene.start, names, (numbers + 1).tolist(), at == 0))
             continue
-        lines = json_lines(batch, buses) if json else text_lines(batch, buses, scene.start, names)
+        lines = json_lines(batch, buses) if json else text_lines(batch, bus_names, scene.start, names)
         sys.stdout.write("\n".join(lines) + "\n")
     sys.stdout.flush()

@@ -136,7 +136,8 @@ def evidence_of(
 
 
 def _who(key: int, *snapshots: Snapshot) -> dict[str, str]:
-    from keel.model.identity import format_ident, unpack_key
+    from keel.media.every import format_ident
+    from keel.model.identity import unpack_key
     from keel.model.safe_text import plain
 
     bus, form, ident = unpack_key(key)

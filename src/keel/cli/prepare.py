@@ -19,6 +19,7 @@ def prepare() -> None:
     from keel.measure.courses import courses_once
     from keel.measure.flips import flips_by_key
     from keel.measure.peaks import PeakFinder
+    from keel.model.bus import Bus
     from keel.opened import Opened
 
     warm_up()
@@ -35,7 +36,7 @@ def prepare() -> None:
         courses_once(Opened(folder / "x.keel").frames().matches)
         flips_by_key(Opened(folder / "x.keel").frames().matches)
         PeakFinder().find(frames.matches)
-        writer = open_writer(folder / "x.pcapng", "pcapng", Setting(["a", "b", "c"], 0, {}, [], {}))
+        writer = open_writer(folder / "x.pcapng", "pcapng", Setting([Bus("a"), Bus("b"), Bus("c")], 0, {}, [], {}))
         for batch in frames.batches():
             writer.write(batch, frames.numbers)
         writer.close()

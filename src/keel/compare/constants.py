@@ -10,8 +10,8 @@ from keel.compare.difference import Difference, common, message_of, signal_over,
 from keel.compare.sides import Both, Side
 from keel.hunt.constants import field_words, runs_of, value_words
 from keel.measure.census import Tally
+from keel.media.every import key_words
 from keel.model.frames import Mask
-from keel.model.identity import key_words
 
 
 def constants(both: Both) -> Iterator[Difference]:

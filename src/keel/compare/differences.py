@@ -19,9 +19,9 @@ from keel.measure.courses import Course, Courses, Envelope
 from keel.measure.cycles import describe_tally
 from keel.measure.faults import classes
 from keel.measure.load import bus_means
+from keel.media.every import key_words
 from keel.model.fields import BitField
 from keel.model.frames import Rows
-from keel.model.identity import key_words
 from keel.signals.decoding import decode_rows
 from keel.signals.dictionary import Message
 from keel.signals.signal import Signal

@@ -9,7 +9,8 @@ from typing import Any
 from keel.compare.difference import Difference
 from keel.compare.differences import Comparison
 from keel.compare.sides import Side
-from keel.model.identity import format_ident, unpack_key
+from keel.media.every import format_ident
+from keel.model.identity import unpack_key
 from keel.model.safe_text import plain
 from keel.model.units import NS_PER_S
 

@@ -73,7 +73,7 @@ class Material:
 
     def name(self, key: int) -> str:
         """An identifier with its name, if it has one."""
-        from keel.model.identity import key_words
+        from keel.media.every import key_words
 
         message = self.snapshot.book.message(key)
         return f"{message.name if message else ''} {key_words(key)}".strip()

@@ -16,9 +16,10 @@ from numba import njit
 
 from keel.lines.can import with_wire_bits
 from keel.lines.can_errors import classify
+from keel.media.can import EXTENDED_ID_MAX
 from keel.model.faults import Fault
 from keel.model.frames import FD_LENGTHS, LENGTH_TO_DLC, Flag, FrameBatch
-from keel.model.identity import EXTENDED_ID_MAX, Form
+from keel.model.identity import Form
 
 LINK_TYPE = 227
 HEADER_BYTES = 8

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol, TextIO
@@ -13,6 +13,7 @@ from keel.errors import InputError
 from keel.formats import frame_lines, textlog
 from keel.formats.frame_lines import csv_text, json_lines
 from keel.formats.textlog import format_lines
+from keel.model.bus import Bus
 from keel.model.frames import FrameBatch, Mask, empty_batch
 
 
@@ -59,11 +60,16 @@ class Losses:
 class Setting:
     """What writers may want to know of the recording."""
 
-    bus_names: list[str]
+    buses: Sequence[Bus]
     start: int
     names: dict[int, str]
     notes: list[str]
     comments: dict[int, str]
+
+    @property
+    def bus_names(self) -> list[str]:
+        """The names of the buses."""
+        return [bus.name for bus in self.buses]
 
 
 class _Lines:
@@ -83,7 +89,7 @@ class JsonWriter(_Lines):
 
     def write(self, batch: FrameBatch, numbers: Any) -> None:
         """Add frames."""
-        self.file.writelines(line + "\n" for line in json_lines(batch, self.setting.bus_names))
+        self.file.writelines(line + "\n" for line in json_lines(batch, self.setting.buses))
 
 
 class CsvWriter(_Lines):
@@ -96,7 +102,7 @@ class CsvWriter(_Lines):
     def write(self, batch: FrameBatch, numbers: Any, header: bool = False) -> None:
         """Add frames."""
         s = self.setting
-        self.file.write(csv_text(batch, s.bus_names, s.start, s.names, (numbers + 1).tolist(), header))
+        self.file.write(csv_text(batch, s.buses, s.start, s.names, (numbers + 1).tolist(), header))
 
 
 class LogWriter(_Lines):

@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import cache
 
 import numpy as np
 
+from keel.media.every import MEDIA, form_of, format_ident, medium_of
+from keel.model.bus import Bus
 from keel.model.faults import fault_words
 from keel.model.frames import Flag, FrameBatch, Mask
-from keel.model.identity import EXTENDED_ID_MAX, Form, format_ident
+from keel.model.identity import NO_IDENT
 from keel.model.safe_text import csv_cell, plain
 from keel.model.units import NS_PER_S
 
+SAID = ("ext", "fd", "brs", "esi", "dlc")
+SAID_FORMS = [form.number for form in MEDIA[0].forms]
+"""Of these, lines of text and JSON can be read back."""
 CSV_HEADER = (
     "number", "t", "elapsed_s", "bus", "id", "ext", "dir", "kind", "fd", "brs", "esi", "len", "dlc",
     "payload", "faults", "name",
@@ -35,21 +41,34 @@ def _fields(batch: FrameBatch) -> Iterator[tuple[int, int, int, int, int, int, i
     return zip(*(c.tolist() for c in columns), _payloads(batch), strict=True)
 
 
-def json_lines(batch: FrameBatch, bus_names: list[str]) -> Iterator[str]:
-    """One JSON object a frame, without newlines."""
+def _sayings(buses: Sequence[Bus]) -> Callable[[int, int, int, int], Mapping[str, bool | int]]:
+    """What the medium of a bus says of a frame: from its bus, form, flags and DLC."""
+    media = [medium_of(bus) for bus in buses]
+
+    @cache
+    def says(bus: int, form: int, flags: int, dlc: int) -> Mapping[str, bool | int]:
+        return media[bus].says(form, flags, dlc)
+
+    return says
+
+
+def json_lines(batch: FrameBatch, buses: Sequence[Bus]) -> Iterator[str]:
+    """One JSON object a frame, without newlines. What a medium does not say is null."""
+    names, says = [plain(bus.name) for bus in buses], _sayings(buses)
     for time, bus, form, ident, flags, faults, dlc, payload in _fields(batch):
+        said = says(bus, form, flags, dlc)
         row = {
             "t": time,
-            "bus": plain(bus_names[bus]),
-            "id": None if form == Form.NONE else format_ident(form, ident),
-            "ext": form == Form.EXTENDED,
+            "bus": names[bus],
+            "id": None if form == NO_IDENT else format_ident(form, ident),
+            "ext": said.get("ext"),
             "dir": "tx" if flags & Flag.TX else "rx",
             "kind": kind_of(flags),
-            "fd": bool(flags & Flag.FD),
-            "brs": bool(flags & Flag.BRS),
-            "esi": bool(flags & Flag.ESI),
+            "fd": said.get("fd"),
+            "brs": said.get("brs"),
+            "esi": said.get("esi"),
             "len": len(payload) // 2,
-            "dlc": dlc,
+            "dlc": said.get("dlc"),
             "payload": payload,
             "faults": fault_words(faults) if faults else [],
         }
@@ -87,7 +106,7 @@ def text_lines(batch: FrameBatch, bus_names: list[str], start: int, names: dict[
 
 def csv_text(
     batch: FrameBatch,
-    bus_names: list[str],
+    buses: Sequence[Bus],
     start: int,
     names: dict[int, str],
     numbers: list[int],
@@ -95,16 +114,17 @@ def csv_text(
 ) -> str:
     """CSV rows, with a header line if asked for. Text cells hold nothing that a spreadsheet would run."""
     lines = [",".join(CSV_HEADER)] if header else []
-    buses = [csv_quoted(csv_cell(name)) for name in bus_names]
+    quoted, says = [csv_quoted(csv_cell(bus.name)) for bus in buses], _sayings(buses)
     known = {key: csv_quoted(csv_cell(name)) for key, name in names.items()}
     keys = batch.keys().tolist()
     for number, key, row in zip(numbers, keys, _fields(batch), strict=True):
         time, bus, form, ident, flags, faults, dlc, payload = row
+        said = says(bus, form, flags, dlc)
+        ext, fd, brs, esi, dlc_cell = ("" if said.get(name) is None else str(int(said[name])) for name in SAID)
         cells = (
-            str(number), str(time), seconds_text(time - start), buses[bus],
-            "" if form == Form.NONE else format_ident(form, ident), "01"[form == Form.EXTENDED],
-            "tx" if flags & Flag.TX else "rx", kind_of(flags), "01"[bool(flags & Flag.FD)],
-            "01"[bool(flags & Flag.BRS)], "01"[bool(flags & Flag.ESI)], str(len(payload) // 2), str(dlc), payload,
+            str(number), str(time), seconds_text(time - start), quoted[bus],
+            "" if form == NO_IDENT else format_ident(form, ident), ext, "tx" if flags & Flag.TX else "rx",
+            kind_of(flags), fd, brs, esi, str(len(payload) // 2), dlc_cell, payload,
             " ".join(fault_words(faults)) if faults else "", known.get(key, ""),
         )  # fmt: skip
         lines.append(",".join(cells))
@@ -128,11 +148,13 @@ def unsaid(batch: FrameBatch) -> tuple[dict[str, Mask], dict[str, Mask]]:
     """What lines of text and JSON cannot say: by reason frames left out (none), and those that lose something."""
     flags = batch.flags
     both = np.uint16(Flag.ERROR | Flag.REMOTE)
-    most = np.where(batch.form == Form.EXTENDED, EXTENDED_ID_MAX, 0x7FF).astype(np.uint64)
-    has_none = batch.form == Form.NONE
+    present = np.unique(batch.form)
+    most = np.zeros(256, np.uint64)
+    most[present] = [form_of(form).most for form in present.tolist()]
+    has_none = batch.form == NO_IDENT
     return {}, {
-        "of what line their identifier is": ~np.isin(batch.form, (Form.BASE, Form.EXTENDED, Form.NONE)),
-        "their identifier": (has_none & (batch.ident != 0)) | (~has_none & (batch.ident > most)),
+        "of what line their identifier is": ~np.isin(batch.form, (*SAID_FORMS, NO_IDENT)),
+        "their identifier": (has_none & (batch.ident != 0)) | (~has_none & (batch.ident > most[batch.form])),
         "that they are remote frames": (flags & both) == both,
         "their DLC": batch.dlc > 15,
     }

@@ -15,8 +15,9 @@ from typing import Any
 
 import numpy as np
 
+from keel.media.every import format_ident
 from keel.model.frames import FrameBatch, Rows, Times
-from keel.model.identity import Form, format_ident, unpack_key
+from keel.model.identity import Form, unpack_key
 from keel.model.safe_text import csv_cell, plain
 from keel.model.units import NS_PER_S
 from keel.signals.decoding import decode_rows

@@ -24,10 +24,12 @@ from keel.formats.cells import MAX_NAME, names_in, new_names
 from keel.formats.reader import Account, Format, Progress, read_with
 from keel.lines.can import with_wire_bits
 from keel.lines.can_errors import ERROR_FRAME, classify
+from keel.media.can import EXTENDED_ID_MAX
+from keel.media.every import format_ident
 from keel.model.bus import MOST_BUSES
 from keel.model.faults import Fault
 from keel.model.frames import LENGTH_TO_DLC, Bytes, Flag, FrameBatch, Mask, replace_columns
-from keel.model.identity import EXTENDED_ID_MAX, Form, format_ident
+from keel.model.identity import Form
 
 REASONS = (
     "",

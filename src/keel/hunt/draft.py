@@ -15,8 +15,9 @@ from keel.hunt.carriers import Carrier, to_byte_end
 from keel.hunt.columns import Column
 from keel.hunt.structure import Piece, Structure
 from keel.hunt.traffic import Traffic
+from keel.media.every import format_ident
 from keel.model.fields import BitField, extract
-from keel.model.identity import Form, format_ident, unpack_key
+from keel.model.identity import unpack_key
 from keel.model.units import NS_PER_S
 from keel.signals.dictionary import Dictionary, Message, nameless
 from keel.signals.signal import Ranges, Role, Signal
@@ -48,9 +49,7 @@ def draft(traffic: Traffic, buses: list[str], cancelled: Callable[[], bool] = la
         size = column.payloads.shape[1]
         note = f"drafted from {len(column.times) * column.every} frames"
         name = nameless(form, ident)
-        messages.append(
-            Message(buses[bus], Form(form), ident, name, signals, size, cycle_ms=_cycle_ms(column), note=note)
-        )
+        messages.append(Message(buses[bus], form, ident, name, signals, size, cycle_ms=_cycle_ms(column), note=note))
     return Dictionary(tuple(messages))
 
 

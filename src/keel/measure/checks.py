@@ -24,9 +24,9 @@ from keel.errors import AskError
 from keel.measure.census import census_of
 from keel.measure.load import bus_means
 from keel.measure.peaks import PeakFinder, settled
+from keel.media.every import key_words
 from keel.model.frames import Times
 from keel.model.globs import Glob
-from keel.model.identity import key_words
 from keel.model.span import Span
 from keel.store.recording import Snapshot
 

@@ -9,7 +9,8 @@ from keel.ask.names import names_of
 from keel.measure.census import census_of, seconds
 from keel.measure.load import bus_means
 from keel.measure.peaks import PeakFinder, settled
-from keel.model.identity import Form, format_ident, unpack_key
+from keel.media.every import format_ident, medium_of
+from keel.model.identity import NO_IDENT, unpack_key
 from keel.model.safe_text import plain
 
 
@@ -37,8 +38,8 @@ def traffic(matches: Matches, start: int) -> dict[str, Any]:
         rows.append(
             {
                 "bus": plain(snapshot.manifest.buses[bus].name),
-                "id": None if form == Form.NONE else format_ident(form, ident),
-                "ext": form == Form.EXTENDED,
+                "id": None if form == NO_IDENT else format_ident(form, ident),
+                "ext": medium_of(snapshot.manifest.buses[bus]).says(form, 0, 0).get("ext"),
                 "name": plain(names.get(key, "")),
                 "frames": tally.frames,
                 "first": seconds(tally.first - start),

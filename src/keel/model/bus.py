@@ -1,4 +1,4 @@
-"""A bus: its name and how fast it runs."""
+"""A bus: its name, what kind of line it is, and how fast it runs."""
 
 from __future__ import annotations
 
@@ -12,17 +12,37 @@ import numpy.typing as npt
 from keel.model.safe_text import plain
 from keel.model.units import NS_PER_S
 
+STAMPS = ("start", "end")
+LEAST_RATE, MOST_RATE = 1, 100_000_000_000
+"""Bit rates that a bus may be said to have."""
 MOST_BUSES = 64
 """So many buses a recording may have; frames of more are lost, and said to be."""
 
 
 @dataclass(frozen=True)
 class Bus:
-    """A bus of a recording. Rates are in bit/s; ``fast_bit_rate`` is that of the CAN FD data phase."""
+    """A bus of a recording.
+
+    Attributes:
+        bit_rate, fast_bit_rate: In bit/s; the second is that of the CAN FD data phase.
+        medium: What kind of line it is, as `keel.media` names them.
+        stamp: Whether times are of the start or the end of frames.
+    """
 
     name: str
     bit_rate: int = 500_000
     fast_bit_rate: int = 2_000_000
+    medium: str = "can"
+    stamp: str = "end"
+
+    def __post_init__(self) -> None:
+        if self.stamp not in STAMPS or not all(LEAST_RATE <= rate <= MOST_RATE for rate in self.rates):
+            raise ValueError(f"no bus has the bit rates {self.rates} and stamps at the {self.stamp}")
+
+    @property
+    def rates(self) -> tuple[int, int]:
+        """Both bit rates."""
+        return self.bit_rate, self.fast_bit_rate
 
 
 def bus_name(text: str) -> str:

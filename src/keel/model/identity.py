@@ -1,7 +1,7 @@
 """Identifiers: who sent a frame, packed into one integer so that a column of them sorts and groups fast.
 
 A *key* is 64 bits: bus index (8) · form (8) · identifier (48). The form tells an 11-bit from a
-29-bit identifier of the same number, and leaves room for the addresses of other lines.
+29-bit identifier of the same number, and the addresses of other lines; how each is written stands in `keel.media`.
 """
 
 from __future__ import annotations
@@ -14,28 +14,24 @@ import numpy.typing as npt
 
 Keys: TypeAlias = npt.NDArray[np.uint64]
 
-EXTENDED_ID_MAX = 0x1FFF_FFFF
 IDENT_BITS = 48
 IDENT_MASK = (1 << IDENT_BITS) - 1
 
 
+NO_IDENT = 255
+"""The form of frames without an identifier, as an error frame that names none."""
+
+
 class Form(IntEnum):
-    """What kind of number an identifier is."""
+    """The numbers by which recordings know what kind of number an identifier is. Others may come from a later Keel."""
 
     BASE = 0
-    """CAN, 11 bits."""
     EXTENDED = 1
-    """CAN, 29 bits."""
     SERIAL = 2
-    """A serial line: the number of the talker where the line has any, else 0."""
     WIRE = 3
-    """A single-wire link."""
     BLE = 4
-    """Bluetooth Low Energy: the advertiser's address."""
     USB = 5
-    """USB: bus, device and endpoint."""
-    NONE = 255
-    """No identifier is known, as for an error frame that names none."""
+    NONE = NO_IDENT
 
 
 def pack_key(bus: int, form: int, ident: int) -> int:
@@ -43,39 +39,13 @@ def pack_key(bus: int, form: int, ident: int) -> int:
     return bus << 56 | form << IDENT_BITS | ident
 
 
-def unpack_key(key: int) -> tuple[int, Form, int]:
+def unpack_key(key: int) -> tuple[int, int, int]:
     """Bus index, form and identifier of a key."""
     key = int(key)
-    return key >> 56, Form(key >> IDENT_BITS & 0xFF), key & IDENT_MASK
+    return key >> 56, key >> IDENT_BITS & 0xFF, key & IDENT_MASK
 
 
 def pack_keys(bus: npt.NDArray[np.uint8], form: npt.NDArray[np.uint8], ident: Keys) -> Keys:
     """Column form of `pack_key`; all shape (n,)."""
     packed: Keys = (bus.astype(np.uint64) << np.uint64(56)) | (form.astype(np.uint64) << np.uint64(48)) | ident
     return packed
-
-
-def format_ident(form: int, ident: int) -> str:
-    """An identifier as people write it: 3 hex digits for 11 bits, 8 for 29, a dash for none."""
-    if form == Form.NONE:
-        return "—"
-    if form > Form.EXTENDED:
-        return f"{ident:X}"
-    return f"{ident:03X}" if form == Form.BASE else f"{ident:08X}"
-
-
-def parameter_group(ident: int) -> int:
-    """The parameter group number of a 29-bit identifier.
-
-    Of a group that is sent to one address (PDU format below 240) the destination is no part.
-
-    Source: SAE J1939-21, 5.2.
-    """
-    group = ident >> 8 & 0x3FFFF
-    return group & 0x3FF00 if group >> 8 & 0xFF < 240 else group
-
-
-def key_words(key: int) -> str:
-    """The identifier of a key, without its bus."""
-    _, form, ident = unpack_key(key)
-    return format_ident(form, ident)

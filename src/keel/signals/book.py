@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from functools import cached_property
 
+from keel.media.every import form_of
 from keel.model.globs import SignalGlob
-from keel.model.identity import Form, parameter_group, unpack_key
+from keel.model.identity import unpack_key
 from keel.signals.dictionary import Dictionary, Message, Signal, joined
 
 
@@ -29,8 +30,9 @@ class Book:
             groups: dict[tuple[str, int], Message] = {}
             for message in dictionary.messages:
                 exact.setdefault((message.bus, message.form, message.ident), message)
-                if message.by_group and message.form == Form.EXTENDED:
-                    groups.setdefault((message.bus, parameter_group(message.ident)), message)
+                group = form_of(message.form).group
+                if message.by_group and group is not None:
+                    groups.setdefault((message.bus, group(message.ident)), message)
             self._exact.append(exact)
             self._groups.append(groups)
 
@@ -47,8 +49,9 @@ class Book:
         found: Message | None = None
         for exact, groups in zip(self._exact, self._groups, strict=True):
             here = exact.get((name, form, ident)) or exact.get(("", form, ident))
-            if here is None and form == Form.EXTENDED and groups:
-                group = parameter_group(ident)
+            group_of = form_of(form).group
+            if here is None and groups and group_of is not None:
+                group = group_of(ident)
                 here = groups.get((name, group)) or groups.get(("", group))
             if here is not None:
                 found = here if found is None else joined(found, here)

@@ -6,7 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 
-from keel.model.identity import Form
+from keel.media.can import BASE, EXTENDED
 from keel.signals.database import EXTENDED_BIT, AttributeRule, Database, DbMessage, DbSignal, Multiplexing
 from keel.signals.dictionary import Dictionary, Message
 from keel.signals.signal import ERROR, NOT_AVAILABLE, Number, Ranges, Signal
@@ -47,8 +47,8 @@ def _sentences(lost: Counter[str]) -> list[str]:
 
 
 def _message(database: Database, message: DbMessage) -> Message:
-    form = Form.EXTENDED if message.is_extended else Form.BASE
-    by_group = form == Form.EXTENDED and _is_by_group(database, message)
+    form = (EXTENDED if message.is_extended else BASE).number
+    by_group = message.is_extended and _is_by_group(database, message)
     selectors = [s for s in message.signals if s.multiplexing.selects]
     lone = selectors[0].name if len(selectors) == 1 else ""
     signals = tuple(_signal(s, lone, selectors, by_group) for s in message.signals)
@@ -152,8 +152,8 @@ def to_database(dictionary: Dictionary) -> tuple[Database, list[str]]:
     )
     taken: set[int] = set()
     for message in dictionary.messages:
-        number = message.ident | (EXTENDED_BIT if message.form == Form.EXTENDED else 0)
-        if message.form not in (Form.BASE, Form.EXTENDED):
+        number = message.ident | (EXTENDED_BIT if message.form == EXTENDED.number else 0)
+        if message.form not in (BASE.number, EXTENDED.number):
             lost["messages of lines other than CAN"] += 1
             continue
         if number in taken:

@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from keel.media.every import format_ident
 from keel.model.frames import Bytes, Mask
-from keel.model.identity import Form, format_ident
 from keel.signals.signal import GLYPHS, NOT_AVAILABLE, Ranges, Role, Signal, Standing, format_number, within
 
 __all__ = [
@@ -71,7 +71,7 @@ class Message:
     """
 
     bus: str
-    form: Form
+    form: int
     ident: int
     name: str
     signals: tuple[Signal, ...] = ()
@@ -147,7 +147,7 @@ class Dictionary:
                 found = found or message
         return found
 
-    def with_signal(self, bus: str, form: Form, ident: int, signal: Signal, name: str = "") -> Dictionary:
+    def with_signal(self, bus: str, form: int, ident: int, signal: Signal, name: str = "") -> Dictionary:
         """The dictionary with a signal added, or exchanged if the message has one of that name.
 
         A message that is new is called ``name``.

@@ -23,8 +23,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from keel.media.every import forms
+
 VERSION = 1
-FORMS = ("base", "extended", "serial", "wire", "ble", "usb", "none")
+FORMS = tuple(form.word for form in forms())
 ROLES = ("value", "counter", "checksum", "flag", "constant", "selector", "text")
 NUMBERS = ("integer", "float", "double")
 ORDERS = ("little", "big")

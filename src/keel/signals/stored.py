@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import MISSING, asdict, fields, replace
 from typing import Any, TypeVar
 
-from keel.model.identity import Form
+from keel.media.every import form_named, form_of
 from keel.signals.dictionary import Dictionary, Message, Signal
 
 T = TypeVar("T")
@@ -28,7 +28,7 @@ def messages_from_json(data: list[dict[str, Any]], name: str = "") -> Dictionary
 
 def _message(message: Message) -> dict[str, Any]:
     plain = _without_defaults(message)
-    plain["form"] = Form(message.form).name.lower()
+    plain["form"] = form_of(message.form).word
     plain["signals"] = [_signal(s) for s in message.signals]
     if message.text_fields:
         plain["text_fields"] = [asdict(t) for t in message.text_fields]
@@ -37,7 +37,7 @@ def _message(message: Message) -> dict[str, Any]:
 
 def _message_from(data: dict[str, Any]) -> Message:
     plain = {name: value for name, value in data.items() if name != "signals"}
-    message = _typed({**plain, "form": int(Form[data["form"].upper()])}, Message)
+    message = _typed({**plain, "form": form_named(data["form"]).number}, Message)
     return replace(message, signals=tuple(_signal_from(s) for s in data["signals"]))
 
 

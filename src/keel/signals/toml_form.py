@@ -8,8 +8,9 @@ from dataclasses import MISSING, fields
 from typing import Any
 
 from keel.errors import FieldError, InputError
+from keel.media.every import form_named, form_of, format_ident, usual_form
 from keel.model.fields import BitField
-from keel.model.identity import Form, format_ident
+from keel.model.identity import NO_IDENT
 from keel.signals import shape
 from keel.signals.database import Problem
 from keel.signals.dictionary import Dictionary, Message, Ranges, Signal, TextField
@@ -134,10 +135,9 @@ def _message(table: Any, place: int, lines: _Lines, problems: list[Problem]) -> 
     if "name" not in right or "id" not in right:
         return None
     ident = int(right.pop("id"), 16)
-    form = Form[right.pop("form").upper()] if "form" in right else Form.BASE if ident <= 0x7FF else Form.EXTENDED
-    most = {Form.BASE: 0x7FF, Form.EXTENDED: 0x1FFF_FFFF}.get(form)
-    if most is not None and ident > most:
-        problems.append(Problem(line, 1, f"“id” of message “{name}” is {ident:X}", f"at most {most:X}"))
+    form = form_named(right.pop("form")) if "form" in right else usual_form(ident)
+    if ident > form.most:
+        problems.append(Problem(line, 1, f"“id” of message “{name}” is {ident:X}", f"at most {form.most:X}"))
         return None
     signals, texts = [], []
     for number, part in enumerate(right.pop("signal", [])):
@@ -149,7 +149,7 @@ def _message(table: Any, place: int, lines: _Lines, problems: list[Problem]) -> 
         if text is not None:
             texts.append(text)
     bus = right.pop("bus", "")
-    return Message(bus, form, ident, signals=tuple(signals), text_fields=tuple(texts), **right)
+    return Message(bus, form.number, ident, signals=tuple(signals), text_fields=tuple(texts), **right)
 
 
 def _signal(table: Any, message: str, line: int, problems: list[Problem]) -> Signal | None:
@@ -214,9 +214,9 @@ def _message_table(message: Message) -> dict[str, Any]:
     table: dict[str, Any] = {"name": message.name}
     if message.bus:
         table["bus"] = message.bus
-    table["id"] = f"{message.ident:X}" if message.form == Form.NONE else format_ident(message.form, message.ident)
-    if message.form != (Form.BASE if message.ident <= 0x7FF else Form.EXTENDED):
-        table["form"] = Form(message.form).name.lower()
+    table["id"] = f"{message.ident:X}" if message.form == NO_IDENT else format_ident(message.form, message.ident)
+    if message.form != usual_form(message.ident).number:
+        table["form"] = form_of(message.form).word
     table |= _said(message, ("size", "sender", "cycle_ms", "by_group", "note"))
     if message.signals:
         table["signal"] = [_signal_table(signal) for signal in message.signals]

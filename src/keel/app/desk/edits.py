@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Generic, TypeVar
 from keel.app.desk.deeds import Exchange, Kept, Plan
 
 if TYPE_CHECKING:
-    from keel.model.identity import Form
     from keel.model.span import Mark
     from keel.signals.dictionary import Dictionary, Message
     from keel.signals.loading import Loaded
@@ -20,7 +19,7 @@ if TYPE_CHECKING:
 
 K = TypeVar("K", bound=Hashable)
 V = TypeVar("V")
-SignalKey = tuple[str, "Form", int, str]
+SignalKey = tuple[str, int, int, str]
 MessageKey = tuple[str, int, int, bool]
 
 
@@ -261,7 +260,7 @@ def dictionary_on_next_bus(entry: DictionaryEntry) -> Plan:
     return plan
 
 
-def keep_signals(bus: str, form: Form, ident: int, name: str, signals: list[Signal]) -> Plan:
+def keep_signals(bus: str, form: int, ident: int, name: str, signals: list[Signal]) -> Plan:
     """Signals of an identifier; a message that is new is called ``name``."""
 
     def plan(manifest: Manifest) -> Iterator[Exchange[object, object]]:

@@ -11,7 +11,7 @@ from keel.ask.matches import Matches
 from keel.ask.narrowing import of_bus, of_key_among, of_message
 from keel.model.faults import fault_words
 from keel.model.frames import Bytes, Flag, FrameBatch, Times, concat
-from keel.model.identity import Form, unpack_key
+from keel.model.identity import NO_IDENT, unpack_key
 
 
 @dataclass(frozen=True)
@@ -63,7 +63,7 @@ def terms_of(picture: Picture, batch: FrameBatch, i: int) -> list[str]:
         terms.append(str(of_message(picture.name(key))))
     terms += [f"fault:{word}" for word in fault_words(int(batch.faults[i]))]
     payload = batch.payload(i)
-    has_payload = bool(payload) and unpack_key(key)[1] != Form.NONE
+    has_payload = bool(payload) and unpack_key(key)[1] != NO_IDENT
     terms.append(f"len={len(payload) if has_payload else 0}")
     if has_payload:
         terms.append(f'bytes@0:"{payload[:8].hex(" ").upper()}"')

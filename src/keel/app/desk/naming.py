@@ -18,7 +18,7 @@ def ask_for(picture: Picture, key: int) -> str:
 def terms_of(picture: Picture, key: int) -> list[str]:
     """What an identifier's row says of itself, as terms of an ask."""
     from keel.ask.narrowing import of_bus, of_message
-    from keel.model.identity import key_words
+    from keel.media.every import key_words
 
     terms = [ask_for(picture, key), str(of_bus(picture.bus_name(key)))]
     if key in picture.messages:

@@ -10,7 +10,7 @@ from keel.app.desk.frame_pages import all_matches
 from keel.app.frame.helm import Here, Offer
 from keel.app.frame.view import View
 from keel.draw.drawings import DRAWINGS, Drawing, Material
-from keel.model.identity import key_words
+from keel.media.every import key_words
 
 if TYPE_CHECKING:
     from keel.app.desk.picture import Picture
@@ -68,7 +68,7 @@ def _save_csv(path: Path, picture: Picture) -> list[str]:
 
     names = {key: m.name for key, m in picture.messages.items()}
     matches = all_matches(picture)
-    writer = open_writer(path, "csv", Setting(picture.snapshot.manifest.bus_names, picture.whole.start, names, [], {}))
+    writer = open_writer(path, "csv", Setting(picture.snapshot.manifest.buses, picture.whole.start, names, [], {}))
     try:
         for at in range(0, len(matches), BLOCK):
             writer.write(frames_at(matches, at, at + BLOCK), matches.numbers(at, at + BLOCK))

@@ -25,7 +25,7 @@ from keel.compare.differences import Comparison
 from keel.compare.drawn import courses_of
 from keel.compare.report import kind_words
 from keel.compare.sides import AlignBy
-from keel.model.identity import key_words
+from keel.media.every import key_words
 
 COLUMNS = (
     Column("bar", "score", 8, drop=3),

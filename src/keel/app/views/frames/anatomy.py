@@ -15,10 +15,11 @@ from keel.app.paint.palette import Palette
 from keel.app.paint.ribbon import ROLE_COLOURS, bytes_that_fit, ribbon
 from keel.app.paint.strokes import spark
 from keel.app.views.frames.header import header_bits
+from keel.media.every import form_of, medium_of
 from keel.model.bus import wire_ns
 from keel.model.faults import Fault
-from keel.model.frames import Bytes, Flag, FrameBatch, Times
-from keel.model.identity import Form, format_ident
+from keel.model.frames import Bytes, FrameBatch, Times
+from keel.model.identity import NO_IDENT
 from keel.model.safe_text import plain
 from keel.signals.dictionary import GLYPHS, Message
 
@@ -60,7 +61,8 @@ def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture
     if subject.note:
         for text in wrap(f"✎ {plain(subject.note, 400)}", max(width - 1, 20), subsequent_indent="  "):
             say(text, "brass")
-    lines += header_bits(palette, width, frame)
+    bus = picture.snapshot.manifest.buses[int(frame.bus[0])]
+    lines += header_bits(palette, width, medium_of(bus).header(frame))
     faults = [fault for fault in Fault if int(frame.faults[0]) & fault]
     for fault in faults:
         for text in wrap(f"✕ {fault.title}: {fault.sentence}", max(width - 1, 20), subsequent_indent="  "):
@@ -130,18 +132,8 @@ def _recent(palette: Palette, width: int, room: int, subject: Subject, message: 
 
 
 def _header_words(frame: FrameBatch, picture: Picture) -> tuple[str, str]:
-    flags = int(frame.flags[0])
-    form = int(frame.form[0])
-    kind = "CAN FD" if flags & Flag.FD else "CAN"
-    if flags & Flag.FD:
-        kind += ", rate switched" if flags & Flag.BRS else ", one rate"
-    if flags & Flag.ESI:
-        kind += ", sender error passive"
-    if flags & Flag.REMOTE:
-        kind += " remote"
-    if flags & Flag.ERROR:
-        kind += ", error frame"
-    size = {Form.BASE: "11-bit identifier ", Form.EXTENDED: "29-bit identifier "}.get(Form(form), "no identifier ")
-    ident = "" if form == Form.NONE else format_ident(form, int(frame.ident[0]))
-    bus = picture.snapshot.manifest.buses[int(frame.bus[0])].name
-    return f"bus {bus} · {kind}", f"{size}{ident} · DLC {int(frame.dlc[0])}"
+    bus = picture.snapshot.manifest.buses[int(frame.bus[0])]
+    medium, form, number = medium_of(bus), form_of(int(frame.form[0])), int(frame.form[0])
+    ident = "" if number == NO_IDENT else f" {form.write(int(frame.ident[0]))}"
+    parts = (form.title + ident, medium.size(frame))
+    return f"bus {bus.name} · {medium.kind(frame) or medium.title}", " · ".join(part for part in parts if part)

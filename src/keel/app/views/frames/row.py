@@ -12,9 +12,9 @@ from keel.app.paint.payload_cell import write_payload
 from keel.app.paint.ribbon import kept_words
 from keel.app.paint.table import Column, write_cells
 from keel.app.views.frames.choices import FramesChoices
+from keel.media.every import format_ident
 from keel.model.faults import Fault
 from keel.model.frames import Flag
-from keel.model.identity import format_ident
 
 
 def frame_line(

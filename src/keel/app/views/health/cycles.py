@@ -13,7 +13,7 @@ from keel.app.paint.canvas import Line
 from keel.app.paint.strokes import spark
 from keel.app.paint.table import Column, fit, grow, header, row_line, width_of, write_cells
 from keel.measure.cycles import Cycle
-from keel.model.identity import key_words
+from keel.media.every import key_words
 
 COLUMNS = (
     Column("bus", "bus", 4),

@@ -9,7 +9,7 @@ from keel.app.paint import words
 from keel.app.paint.canvas import Line
 from keel.app.paint.table import Column, fit, header, write_cells
 from keel.measure.faults import FaultClass
-from keel.model.identity import key_words
+from keel.media.every import key_words
 
 COLUMNS = (
     Column("class", "faults", 22),

@@ -16,8 +16,8 @@ from keel.app.views.hunt.search import Result
 from keel.hunt.carriers import Floats
 from keel.hunt.columns import Column, flip_shares
 from keel.hunt.structure import Structure
+from keel.media.every import key_words
 from keel.model.fields import BitField, extract
-from keel.model.identity import key_words
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 

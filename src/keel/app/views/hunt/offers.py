@@ -7,7 +7,7 @@ from keel.app.frame.helm import Here, Offer
 from keel.app.views.hunt.search import Result
 from keel.draw.drawings import Found, drawing
 from keel.hunt.candidates import Candidate
-from keel.model.identity import key_words
+from keel.media.every import key_words
 
 
 def offers_of(here: Here, result: Result, candidate: Candidate) -> list[Offer]:

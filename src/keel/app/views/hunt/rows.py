@@ -14,8 +14,8 @@ from keel.app.paint.table import Column, fit, grow, header, row_line, write_cell
 from keel.app.views.hunt.search import Result
 from keel.compare.buses import BusPairs
 from keel.hunt.candidates import Candidate, under_originals
+from keel.media.every import key_words
 from keel.model.fields import BitField
-from keel.model.identity import key_words
 from keel.signals.signal import GLYPHS
 
 _WHO = (

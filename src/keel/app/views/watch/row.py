@@ -14,7 +14,7 @@ from keel.app.paint.table import Column, write_cells
 from keel.app.views.watch.roster import Heading, per_second
 from keel.app.views.watch.wants import Watched
 from keel.measure.census import Tally
-from keel.model.identity import key_words
+from keel.media.every import key_words
 
 FRESH_NS = (400_000_000, 1_500_000_000)
 

@@ -21,7 +21,7 @@ from keel.app.views.watch.roster import GROUPS, Heading, Roster, arrange, range_
 from keel.app.views.watch.row import FRESH_NS, heading_line, row_line
 from keel.app.views.watch.wants import Hush, Watched, WatchWant
 from keel.measure.cycles import heard_in
-from keel.model.identity import key_words
+from keel.media.every import key_words
 from keel.model.settings import remember_setting, setting
 from keel.model.span import Span
 

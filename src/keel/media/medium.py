@@ -1,0 +1,86 @@
+"""What a kind of line says of itself, once. Whatever prints, asks or draws frames takes it from here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from keel.model.frames import FrameBatch
+
+
+@dataclass(frozen=True)
+class IdentForm:
+    """One way in which identifiers are numbered and written.
+
+    Attributes:
+        number: What recordings store; of all media together, and never used again.
+        word: What a dictionary calls it.
+        title: What it is, before the identifier.
+        bits: How many an identifier has; at most 48.
+        digits: Hex digits it is always written with; 0: as many as it needs.
+        group: The part of an identifier that says what is meant, whoever sends it; None if there is no such part.
+    """
+
+    number: int
+    word: str
+    title: str
+    bits: int
+    digits: int = 0
+    group: Callable[[int], int] | None = None
+
+    @property
+    def most(self) -> int:
+        """The greatest identifier."""
+        return (1 << self.bits) - 1
+
+    def write(self, ident: int) -> str:
+        """An identifier as people write it."""
+        return f"{ident:0{self.digits}X}"
+
+
+@dataclass(frozen=True)
+class HeaderBits:
+    """A field of the header as it went over the line: its name, its bits, what they mean; the identifier's own are
+    marked."""
+
+    name: str
+    bits: str
+    meaning: str = ""
+    is_ident: bool = False
+
+
+def _nothing(_: FrameBatch) -> list[HeaderBits]:
+    return []
+
+
+def _says_nothing(_form: int, _flags: int, _dlc: int) -> dict[str, bool | int]:
+    return {}
+
+
+@dataclass(frozen=True)
+class Medium:
+    """A kind of line.
+
+    Attributes:
+        name: The word by which recordings and commands know it.
+        title: What people call it.
+        unit: The unit of its speed.
+        forms: Its forms of identifiers.
+        rates: The speeds that are usual, slow to fast; load is only possible where one fits.
+        kind: What sort of frame flags make it, in words; of a batch of one frame.
+        size: What is said of its length beside the identifier.
+        header: The header's fields in the order they are sent, of a batch of one frame; empty if it has none.
+        says: What the interchange forms say of a frame besides, from its form, flags and DLC.
+    """
+
+    name: str
+    title: str
+    unit: str
+    forms: tuple[IdentForm, ...]
+    rates: tuple[int, ...] = ()
+    kind: Callable[[FrameBatch], str] = lambda _: ""
+    size: Callable[[FrameBatch], str] = lambda _: ""
+    header: Callable[[FrameBatch], list[HeaderBits]] = _nothing
+    says: Callable[[int, int, int], Mapping[str, bool | int]] = field(default=_says_nothing)
