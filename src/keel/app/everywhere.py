@@ -68,7 +68,7 @@ def moment(shell: Shell) -> int:
         return own
     if here.picture.snapshot.live and not here.state.held:
         return here.picture.snapshot.span.end + int((time.monotonic() - shell.received) * 1e9)
-    return here.picture.lens.end - 1
+    return here.lens.end - 1
 
 
 def flag(shell: Shell) -> None:

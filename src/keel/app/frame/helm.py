@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from keel.app.desk.picture import Picture
     from keel.app.paint.palette import Palette
     from keel.app.shared.state import State
+    from keel.model.span import Span
 
 R = TypeVar("R")
 
@@ -30,6 +31,11 @@ class Here:
     palette: Palette
     width: int
     height: int
+
+    @property
+    def lens(self) -> Span:
+        """What is looked at by now; the picture may still be of the lens before."""
+        return self.state.lens or self.picture.whole
 
     def style(self, role: str = "text", on: str = "ink", bold: bool = False) -> Style:
         """The style for text of a role on a ground."""

@@ -201,7 +201,7 @@ class CompareView(View):
 
     def take_span(self, helm: Helm) -> None:
         """Take the lens as a side."""
-        choices, lens = self._choices(helm.here), helm.here.picture.lens
+        choices, lens = self._choices(helm.here), helm.here.lens
         first = choices.first_span
         if first is None or first == lens:
             self._choose(helm, "this side", replace(choices, first_span=lens))

@@ -192,7 +192,7 @@ class Values(View):
 
     def next_cursor(self, helm: Helm) -> None:
         """A cursor, then the other, then none."""
-        lens, cursors = helm.here.picture.lens, helm.state.of(ValuesChoices).cursors
+        lens, cursors = helm.here.lens, helm.state.of(ValuesChoices).cursors
         if len(cursors) < 2:
             at = lens.start + (lens.end - lens.start) * (1, 2)[len(cursors)] // 3
             self._choose(helm, "cursor", cursors=(*cursors, at), active=len(cursors))
@@ -209,14 +209,14 @@ class Values(View):
         def shift(helm: Helm) -> None:
             here, choices = helm.here, helm.state.of(ValuesChoices)
             if choices.cursors:
-                lens = here.picture.lens
+                lens = here.lens
                 step = max((lens.end - lens.start) // _across(here), 1)
                 self._set_cursor(helm, choices.cursors[choices.active] + by * step)
 
         return shift
 
     def _set_cursor(self, helm: Helm, time: int) -> None:
-        lens, choices = helm.here.picture.lens, helm.state.of(ValuesChoices)
+        lens, choices = helm.here.lens, helm.state.of(ValuesChoices)
         cursors = list(choices.cursors or (lens.start,))
         active = min(choices.active, len(cursors) - 1)
         cursors[active] = min(max(time, lens.start), lens.end - 1)
@@ -254,7 +254,7 @@ class Values(View):
         picture, row, choices = helm.here.picture, self.layout(helm.here).row, helm.state.of(ValuesChoices)
         if row is None or row.name is None:
             return
-        moment = choices.cursors[choices.active] if choices.cursors else picture.lens.end - 1
+        moment = choices.cursors[choices.active] if choices.cursors else helm.here.lens.end - 1
         start, full = picture.whole.start, row.full
 
         def typed(text: str) -> None:
@@ -290,7 +290,7 @@ class Values(View):
             if again:
                 self.turn_plot(helm)
         elif y >= 2 + layout.room and x >= GUTTER:
-            lens, across = here.picture.lens, _across(here)
+            lens, across = here.lens, _across(here)
             share = min(max(x - GUTTER, 0), across)
             self._set_cursor(helm, lens.start + (lens.end - lens.start) * share // across)
 

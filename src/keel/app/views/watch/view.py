@@ -322,7 +322,7 @@ class Watch(View):
             helm.change("hush", replace(state, hush=None, learning=None))
             helm.tell("nothing is hushed any more", 2)
         elif not here.picture.snapshot.live:
-            helm.change("hush", replace(state, hush=here.picture.lens))
+            helm.change("hush", replace(state, hush=here.lens))
             helm.tell("hushed: what moved in the lens. Move the lens to see what else moves; u ends it", 5)
         elif state.learning is None:
             self._learn_from(helm, at)
