@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from keel.model.extensible import Extensible
 from keel.model.safe_text import plain
 from keel.model.units import NS_PER_S
 
@@ -20,7 +21,7 @@ MOST_BUSES = 64
 
 
 @dataclass(frozen=True)
-class Bus:
+class Bus(Extensible):
     """A bus of a recording.
 
     Attributes:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from keel.model.extensible import Extensible
 from keel.model.units import NS_PER_S
 
 if TYPE_CHECKING:
@@ -67,7 +68,7 @@ def moved(span: Span, change: str, whole: Span) -> Span | None:
 
 
 @dataclass(frozen=True)
-class Mark:
+class Mark(Extensible):
     """A moment that a person flagged: "I pressed it here".
 
     ``of`` is the try it belongs to: what was operated. Marks of no named try are one of their own.

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from keel.media.every import format_ident
+from keel.model.extensible import Extensible
 from keel.model.frames import Bytes, Mask
 from keel.signals.signal import GLYPHS, NOT_AVAILABLE, Ranges, Role, Signal, Standing, format_number, within
 
@@ -27,7 +28,7 @@ __all__ = [
 
 
 @dataclass(frozen=True)
-class TextField:
+class TextField(Extensible):
     """A value in a payload that is text: the first group of a pattern (or all of what it finds).
 
     Attributes:
@@ -58,7 +59,7 @@ class TextField:
 
 
 @dataclass(frozen=True)
-class Message:
+class Message(Extensible):
     """A message of one identifier.
 
     Attributes:

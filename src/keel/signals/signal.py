@@ -14,6 +14,7 @@ from typing import Literal
 import numpy as np
 import numpy.typing as npt
 
+from keel.model.extensible import Extensible
 from keel.model.fields import BitField, extract
 from keel.model.frames import Bytes, Mask
 
@@ -42,7 +43,7 @@ class Standing(IntEnum):
 
 
 @dataclass(frozen=True)
-class Signal:
+class Signal(Extensible):
     """A named field of a message.
 
     Attributes:

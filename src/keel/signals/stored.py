@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import MISSING, asdict, fields, replace
-from typing import Any, TypeVar
+from dataclasses import fields, replace
+from typing import Any
 
 from keel.media.every import form_named, form_of
-from keel.signals.dictionary import Dictionary, Message, Signal
+from keel.model.extensible import from_plain, to_plain
+from keel.signals.dictionary import Dictionary, Message, Signal, TextField
 
-T = TypeVar("T")
 _FIELD = ("start", "length", "order", "signed")
+_NAMES = {kind: [one.name for one in fields(kind)] for kind in (Message, Signal)}
+"""What is as by default is left out, whatever it is."""
 
 
 def messages_to_json(dictionary: Dictionary) -> list[dict[str, Any]]:
@@ -27,22 +29,24 @@ def messages_from_json(data: list[dict[str, Any]], name: str = "") -> Dictionary
 
 
 def _message(message: Message) -> dict[str, Any]:
-    plain = _without_defaults(message)
+    plain = to_plain(message, _NAMES[Message])
     plain["form"] = form_of(message.form).word
     plain["signals"] = [_signal(s) for s in message.signals]
     if message.text_fields:
-        plain["text_fields"] = [asdict(t) for t in message.text_fields]
+        plain["text_fields"] = [to_plain(t) for t in message.text_fields]
     return plain
 
 
 def _message_from(data: dict[str, Any]) -> Message:
-    plain = {name: value for name, value in data.items() if name != "signals"}
-    message = _typed({**plain, "form": form_named(data["form"]).number}, Message)
-    return replace(message, signals=tuple(_signal_from(s) for s in data["signals"]))
+    inside = ("signals", "text_fields")
+    plain = {name: value for name, value in data.items() if name not in inside}
+    message = from_plain({**plain, "form": form_named(data["form"]).number}, Message)
+    texts = tuple(from_plain(text, TextField) for text in data.get("text_fields", []))
+    return replace(message, signals=tuple(_signal_from(s) for s in data["signals"]), text_fields=texts)
 
 
 def _signal(signal: Signal) -> dict[str, Any]:
-    plain = _without_defaults(signal)
+    plain = to_plain(signal, _NAMES[Signal])
     del plain["field"]
     if signal.texts:
         plain["texts"] = {str(raw): text for raw, text in signal.texts.items()}
@@ -55,21 +59,4 @@ def _signal_from(data: dict[str, Any]) -> Signal:
     if page is not None:
         # As recordings of the first version say it.
         plain["pages"] = [[page, page]]
-    return _typed({**plain, "field": {name: data[name] for name in _FIELD}}, Signal)
-
-
-def _typed(data: dict[str, Any], kind: type[T]) -> T:
-    """The thing in plain data, each part of it as it is declared."""
-    import msgspec
-
-    return msgspec.convert(data, kind, str_keys=True)
-
-
-def _without_defaults(thing: Signal | Message) -> dict[str, Any]:
-    plain = {}
-    for one in fields(thing):
-        value = getattr(thing, one.name)
-        default = one.default_factory() if one.default_factory is not MISSING else one.default
-        if value != default:
-            plain[one.name] = value
-    return plain
+    return from_plain({**plain, "field": {name: data[name] for name in _FIELD}}, Signal)

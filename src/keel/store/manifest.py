@@ -6,12 +6,13 @@ import json
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from keel.errors import NotARecording, RecordingError
 from keel.model.bus import Bus
+from keel.model.extensible import E, Extensible, from_plain, to_plain
 from keel.model.safe_text import plain
 from keel.model.span import Mark
 from keel.signals.dictionary import Dictionary
@@ -26,7 +27,7 @@ MOST_ROWS = 1 << 31
 
 
 @dataclass(frozen=True)
-class SegmentEntry:
+class SegmentEntry(Extensible):
     """A sealed segment as the manifest lists it: least and greatest time in ns, sizes of its two files."""
 
     number: int
@@ -42,7 +43,7 @@ class SegmentEntry:
 
 
 @dataclass(frozen=True)
-class Comment:
+class Comment(Extensible):
     """What a person, or the file it came from, says of one frame. ``number`` counts frames from 0."""
 
     number: int
@@ -50,7 +51,7 @@ class Comment:
 
 
 @dataclass(frozen=True)
-class Reading:
+class Reading(Extensible):
     """What a device was seen to display: a value at a time in ns, and of what; late and rounded as people read."""
 
     time: int
@@ -59,7 +60,7 @@ class Reading:
 
 
 @dataclass(frozen=True)
-class Board:
+class Board(Extensible):
     """Signals that a person wants to see together, as ``Message.signal``."""
 
     name: str
@@ -67,7 +68,7 @@ class Board:
 
 
 @dataclass(frozen=True)
-class NamedAsk:
+class NamedAsk(Extensible):
     """An ask that was given a name."""
 
     name: str
@@ -75,7 +76,7 @@ class NamedAsk:
 
 
 @dataclass(frozen=True)
-class DictionaryEntry:
+class DictionaryEntry(Extensible):
     """A dictionary that is used with a recording; the recording keeps a copy.
 
     Attributes:
@@ -93,6 +94,15 @@ class DictionaryEntry:
     bus: str = ""
 
 
+_NAMES = frozenset(
+    (
+        "schema", "name", "source", "created", "clock", "buses", "segments", "marks", "dictionary", "dictionaries",
+        "notes", "lost", "comments", "asks", "checks", "nominal", "packed", "readings", "pages",
+    )
+)  # fmt: skip
+"""The keys of a manifest that are known."""
+
+
 @dataclass
 class Manifest:
     """What a recording is.
@@ -107,6 +117,7 @@ class Manifest:
         nominal: Nominal cycle times in ns that the user named, by key.
         readings: What devices were seen to display.
         boards: The user's own groups of signals.
+        more: What a later Keel stored besides.
         packed: Whether the segments are Parquet, for keeping, and must be unpacked to be read.
     """
 
@@ -127,6 +138,7 @@ class Manifest:
     packed: bool = False
     readings: list[Reading] = field(default_factory=list)
     boards: list[Board] = field(default_factory=list)
+    more: dict[str, Any] = field(default_factory=dict)
 
     @property
     def bus_names(self) -> list[str]:
@@ -141,25 +153,26 @@ class Manifest:
             "source": plain(self.source, 1000),
             "created": self.created,
             "clock": "UTC, nanoseconds since 1970",
-            "buses": [asdict(b) for b in self.buses],
-            "segments": [asdict(s) for s in self.segments],
-            "marks": [asdict(m) for m in self.marks],
+            "buses": [to_plain(b, ("medium", "stamp")) for b in self.buses],
+            "segments": [to_plain(s) for s in self.segments],
+            "marks": [to_plain(m) for m in self.marks],
             "dictionary": messages_to_json(self.dictionary),
-            "dictionaries": [asdict(d) for d in self.dictionaries],
+            "dictionaries": [to_plain(d) for d in self.dictionaries],
             "notes": self.notes,
             "lost": self.lost,
-            "comments": [asdict(c) for c in self.comments],
-            "asks": [asdict(a) for a in self.asks],
+            "comments": [to_plain(c) for c in self.comments],
+            "asks": [to_plain(a) for a in self.asks],
             "checks": self.checks,
             "nominal": {str(key): ns for key, ns in self.nominal.items()},
             "packed": self.packed,
-            "readings": [asdict(r) for r in self.readings],
-            "pages": [asdict(p) for p in self.boards],
+            "readings": [to_plain(r) for r in self.readings],
+            "pages": [to_plain(b) for b in self.boards],
+            **self.more,
         }
 
     @classmethod
     def from_json(cls, data: dict[str, Any]) -> Manifest:
-        """The inverse of `to_json`; keys that a newer minor version added are passed over.
+        """The inverse of `to_json`; what a later Keel added is kept.
 
         Raises:
             KeyError, TypeError, ValueError: something is missing, or not what it should be.
@@ -169,28 +182,32 @@ class Manifest:
         def part(name: str, kind: Any) -> Any:
             return msgspec.convert(data[name], kind, str_keys=True)
 
-        def later(name: str, kind: Any) -> Any:
+        def listed(name: str, kind: type[E], is_later: bool = False) -> list[E]:
             # Recordings from before there was such a thing have none.
-            return part(name, kind) if name in data else []
+            found = data.get(name, []) if is_later else data[name]
+            if not isinstance(found, list):
+                raise TypeError(f"“{name}” is no list")
+            return [from_plain(one, kind) for one in found]
 
         return cls(
             name=part("name", str),
             source=part("source", str),
             created=part("created", int),
-            buses=part("buses", list[Bus]),
-            segments=part("segments", list[SegmentEntry]),
-            marks=part("marks", list[Mark]),
+            buses=listed("buses", Bus),
+            segments=listed("segments", SegmentEntry),
+            marks=listed("marks", Mark),
             dictionary=messages_from_json(data["dictionary"]),
-            dictionaries=later("dictionaries", list[DictionaryEntry]),
+            dictionaries=listed("dictionaries", DictionaryEntry, is_later=True),
             notes=part("notes", list[str]),
             lost=part("lost", int),
-            comments=part("comments", list[Comment]),
-            asks=part("asks", list[NamedAsk]),
+            comments=listed("comments", Comment),
+            asks=listed("asks", NamedAsk),
             checks=part("checks", list[str]),
             nominal=part("nominal", dict[int, int]),
             packed=part("packed", bool),
-            readings=later("readings", list[Reading]),
-            boards=later("pages", list[Board]),
+            readings=listed("readings", Reading, is_later=True),
+            boards=listed("pages", Board, is_later=True),
+            more={name: value for name, value in data.items() if name not in _NAMES},
         )
 
 

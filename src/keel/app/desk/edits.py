@@ -79,14 +79,15 @@ def _on_board(manifest: Manifest, key: tuple[str, str]) -> Placed[str] | None:
 def _put_on_board(manifest: Manifest, key: tuple[str, str], thing: Placed[str] | None) -> None:
     from keel.store.manifest import Board
 
-    board, signal = key
-    boards = {p.name: p.signals for p in manifest.boards}
-    rest = [s for s in boards.get(board, ()) if s != signal]
+    name, signal = key
+    boards = {board.name: board for board in manifest.boards}
+    board = boards.get(name, Board(name, ()))
+    rest = [s for s in board.signals if s != signal]
     if thing is not None:
         rest.insert(thing.place, signal)
-    boards[board] = tuple(rest)
+    boards[name] = replace(board, signals=tuple(rest))
     # A board without signals goes.
-    manifest.boards = [Board(name, signals) for name, signals in boards.items() if signals]
+    manifest.boards = [board for board in boards.values() if board.signals]
 
 
 BOARDS: Kept[tuple[str, str], Placed[str]] = Kept("the board", _on_board, _put_on_board)
