@@ -111,6 +111,30 @@ async def test_what_is_in_hand_narrows(line: Path) -> None:
         await until(pilot, lambda: view.terms(app.here) and view.terms(app.here)[0] == "id:200")
 
 
+async def test_a_bit_rate_is_corrected_refused_and_undone(line: Path) -> None:
+    async with opened(line) as (app, pilot):
+        await healthy(app, pilot)
+        before = load_manifest(line).buses
+
+        async def say(text: str) -> None:
+            await pilot.press("r")
+            await until(pilot, lambda: len(app.screen_stack) == 2)
+            await pilot.press("enter", "ctrl+u", *text, "enter")
+            await until(pilot, lambda: len(app.screen_stack) == 1)
+
+        await say("fast")
+        await until(pilot, lambda: has_said(app, "“fast” is no bit rate in bit/s"))
+        await say("0")
+        await until(pilot, lambda: has_said(app, "no bus runs at 0 bit/s"))
+        assert load_manifest(line).buses == before
+        await say("125000 4000000")
+        await until(pilot, lambda: load_manifest(line).buses[0].rates == (125_000, 4_000_000))
+        await pilot.press("backspace")
+        await until(pilot, lambda: load_manifest(line).buses == before)
+        await pilot.press("greater_than_sign")
+        await until(pilot, lambda: load_manifest(line).buses[0].rates == (125_000, 4_000_000))
+
+
 async def test_a_nominal_cycle_is_named_refused_and_forgotten(line: Path) -> None:
     async def name(pilot: Pilot[None], text: str) -> None:
         await pilot.press("N")

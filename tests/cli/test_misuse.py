@@ -58,6 +58,7 @@ def paths(world: Path) -> list[str]:
 
 def commands() -> Iterator[tuple[str, Any]]:
     import keel.cli.bench
+    import keel.cli.bus
     import keel.cli.checking
     import keel.cli.compare
     import keel.cli.dictionary
@@ -85,6 +86,7 @@ def usual(name: str, world: Path, out: Path) -> dict[str, list[str]]:
     given: dict[str, dict[str, list[str]]] = {
         "import": {"files": [str(world / "x.log")], "output": ["-o", str(out / "made.keel")]},
         "export": {"recording": [rec], "output": [str(out / "made.csv")]},
+        "bus": {"recording": [rec], "name": ["a"]},
         "compare": {"a": [rec], "b": [rec]},
         "draw": {"what": ["load"], "recording": [rec], "output": ["-o", str(out / "made.svg")]},
         "bench": {"seconds": ["--seconds", "0.1"], "out": ["--out", str(out / "made.log")]},

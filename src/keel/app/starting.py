@@ -134,12 +134,14 @@ def _import(helm: Helm, file: Path, layout: Layout | None, left: Callable[[], No
 
     def read(stopped: Callable[[], bool]) -> Path:
         from keel.formats.importing import import_files
+        from keel.measure.rates import settle_rates
         from keel.store.library import folder_of
 
         folder = folder_of(file)
         if not folder.exists():
             folder.parent.mkdir(parents=True, exist_ok=True)
             import_files([file], folder, lambda _, done, total: window.at(done, total, stopped()), layout=layout)
+            settle_rates(folder)
         return folder
 
     def done(folder: Path) -> None:

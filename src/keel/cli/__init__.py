@@ -27,6 +27,7 @@ def main() -> None:
     """Run the command line; errors become one clear line on stderr and an exit code."""
     from keel.cli import (  # noqa: F401
         bench,
+        bus,
         checking,
         compare,
         dictionary,

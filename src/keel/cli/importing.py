@@ -13,6 +13,7 @@ from keel.cli.progress import Progress
 if TYPE_CHECKING:
     from keel.formats.importing import Imported
     from keel.formats.layout import Layout
+    from keel.model.bus import Rates
 
 
 @app.command(
@@ -25,8 +26,13 @@ if TYPE_CHECKING:
 def import_command(
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Captures or logs, read in this order.")],
     output: Annotated[Path | None, typer.Option("-o", "--output", metavar="REC", help="The recording to make.")] = None,
-    bit_rate: Annotated[int, typer.Option(min=1000, help="Bit rate of the buses, bit/s.")] = 500_000,
-    fast_bit_rate: Annotated[int, typer.Option(min=1000, help="CAN FD data bit rate, bit/s.")] = 2_000_000,
+    bit_rate: Annotated[
+        list[str] | None,
+        typer.Option(metavar="N|BUS=N", help="Bit rate in bit/s, of all buses or of one; left out: 500000 or more."),
+    ] = None,
+    fast_bit_rate: Annotated[
+        list[str] | None, typer.Option(metavar="N|BUS=N", help="CAN FD data bit rate, likewise; left out: 2000000.")
+    ] = None,
     layout: Annotated[str, typer.Option(metavar="WORDS", help="How delimited text lies; corrects the guess.")] = "",
     preview: Annotated[bool, typer.Option("--preview", help="Show the first rows as they would be read.")] = False,
 ) -> None:
@@ -39,7 +45,7 @@ def import_command(
         return
     if output is None:
         raise typer.BadParameter("-o REC is needed, unless you only want a --preview")
-    done = import_into(files, output, (bit_rate, fast_bit_rate), found)
+    done = import_into(files, output, _rates(bit_rate or [], fast_bit_rate or []), found)
     if found is not None:
         remember(_head(files[0]), found)
     for path, name, _, account in done.accounts:
@@ -47,6 +53,31 @@ def import_command(
             # It is kept, but the columns were most likely misread, and whoever imports by a script should know.
             say(f"keel: {path}: more rows were skipped ({account.skipped_total}) than read: look at --preview")
             raise typer.Exit(FAILED)
+
+
+def _rates(slow: list[str], fast: list[str]) -> Rates:
+    from keel.model.bus import Rates
+
+    (slow_all, slow_of), (fast_all, fast_of) = _by_bus("--bit-rate", slow), _by_bus("--fast-bit-rate", fast)
+    return Rates(slow_all, fast_all, slow_of, fast_of)
+
+
+def _by_bus(option: str, words: list[str]) -> tuple[int | None, dict[str, int]]:
+    """A rate for all buses, and rates of single ones."""
+    from keel.errors import InputError
+    from keel.model.bus import LEAST_RATE, MOST_RATE
+
+    of_all, of_one = None, {}
+    for word in words:
+        name, _, number = word.rpartition("=")
+        rate = int(number) if number.isascii() and number.isdecimal() and len(number) < 15 else 0
+        if not LEAST_RATE <= rate <= MOST_RATE:
+            raise InputError(option, f"“{word}” is no bit rate", "bit/s, as 250000, or of one bus, as can1=250000")
+        if name:
+            of_one[name] = rate
+        else:
+            of_all = rate
+    return of_all, of_one
 
 
 def _head(path: Path) -> bytes:
@@ -89,13 +120,14 @@ def _preview(files: list[Path], layout: Layout | None) -> None:
             print(f"  {sentence}")
 
 
-def import_into(
-    files: list[Path], output: Path, rates: tuple[int, int] = (500_000, 2_000_000), layout: Layout | None = None
-) -> Imported:
+def import_into(files: list[Path], output: Path, rates: Rates | None = None, layout: Layout | None = None) -> Imported:
     """Import and say what was read and what was not."""
     from keel.formats.importing import import_files
+    from keel.measure.rates import settle_rates
+    from keel.model.bus import Rates
     from keel.model.safe_text import plain
     from keel.store.library import with_suffix
+    from keel.store.manifest import load_manifest
 
     output = with_suffix(output)
     bar = Progress("importing")
@@ -107,6 +139,7 @@ def import_into(
         bar.at(sum(before.values()), total)
 
     try:
+        rates = rates or Rates()
         done = import_files(files, output, progress, rates, layout)
     finally:
         bar.end()
@@ -114,5 +147,10 @@ def import_into(
         say(f"{plain(str(path))}: {name} ({why}): {account.frames} frames")
         for sentence in account.sentences():
             say(f"  {sentence}")
+    buses = load_manifest(output).buses
+    for sentence in settle_rates(output, rates.named(buses)):
+        say(f"  {sentence}; keel bus says otherwise")
+    for name in sorted({*rates.of, *rates.fast_of} - {bus.name for bus in buses}):
+        say(f"  no bus is called {plain(name)}: its bit rate was not used")
     say(f"{plain(str(output))}: {done.frames} frames")
     return done

@@ -15,7 +15,7 @@ from keel.formats import delimited
 from keel.formats.layout import Layout
 from keel.formats.reader import Account, Format
 from keel.formats.registry import recognise
-from keel.model.bus import MOST_BUSES, Bus, bus_name
+from keel.model.bus import MOST_BUSES, Rates, bus_name
 from keel.model.frames import FrameBatch, replace_columns
 from keel.model.safe_text import plain
 from keel.store.manifest import Comment, Manifest, edit_manifest
@@ -37,7 +37,7 @@ def import_files(
     files: list[Path],
     folder: Path,
     progress: Callable[[Path, int, int], None] = lambda *_: None,
-    bit_rates: tuple[int, int] = (500_000, 2_000_000),
+    rates: Rates = Rates(),  # noqa: B008
     layout: Layout | None = None,
 ) -> Imported:
     """Read files one after another into a new recording.
@@ -65,7 +65,7 @@ def import_files(
                 account = Account()
                 done.accounts.append((path, known.name, why, account))
                 for batch in known.read(path, account, lambda at, total, path=path: progress(path, at, total)):  # type: ignore[misc]
-                    kept = _with_buses(writer, batch, account, bit_rates)
+                    kept = _with_buses(writer, batch, account, rates)
                     account.frames -= len(batch) - len(kept)
                     writer.append(kept)
                 comments += [Comment(done.frames + number, text) for number, text in account.comments]
@@ -96,13 +96,13 @@ def _kind_of(path: Path, layout: Layout | None) -> tuple[Format, str]:
     return Format(delimited.FORMAT.name, lambda _: None, delimited.reader(layout)), "by the layout given"
 
 
-def _with_buses(writer: Writer, batch: FrameBatch, account: Account, rates: tuple[int, int]) -> FrameBatch:
+def _with_buses(writer: Writer, batch: FrameBatch, account: Account, rates: Rates) -> FrameBatch:
     names = account.bus_names
     known = [bus.name for bus in writer.buses]
     names = [bus_name(name) for name in names]
     for name in names:
         if name not in known and len(known) < MOST_BUSES:
-            writer.add_bus(Bus(name, *rates))
+            writer.add_bus(rates.bus(name))
             known.append(name)
     index = np.array([known.index(name) if name in known else -1 for name in names], np.int64)[batch.bus]
     if (index < 0).any():

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -44,6 +44,26 @@ class Bus(Extensible):
     def rates(self) -> tuple[int, int]:
         """Both bit rates."""
         return self.bit_rate, self.fast_bit_rate
+
+
+@dataclass(frozen=True)
+class Rates:
+    """The bit rates that were named: of all buses, or of one by its name; None where none was."""
+
+    bit_rate: int | None = None
+    fast_bit_rate: int | None = None
+    of: Mapping[str, int] = field(default_factory=dict)
+    fast_of: Mapping[str, int] = field(default_factory=dict)
+
+    def bus(self, name: str) -> Bus:
+        """A bus of a name, at the rates that were named."""
+        usual = Bus(name)
+        slow, fast = self.of.get(name, self.bit_rate), self.fast_of.get(name, self.fast_bit_rate)
+        return Bus(name, slow or usual.bit_rate, fast or usual.fast_bit_rate)
+
+    def named(self, buses: Sequence[Bus]) -> list[str]:
+        """The names of the buses whose rate was named."""
+        return [bus.name for bus in buses if self.bit_rate is not None or bus.name in self.of]
 
 
 def bus_name(text: str) -> str:

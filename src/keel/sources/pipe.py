@@ -12,7 +12,7 @@ import numpy as np
 from keel.errors import ControlError, InputError, UnknownFormat
 from keel.formats.reader import Account, Parser
 from keel.formats.registry import FORMATS
-from keel.model.bus import Bus, bus_name
+from keel.model.bus import Bus, Rates, bus_name
 from keel.model.frames import FrameBatch, concat, empty_batch, replace_columns
 from keel.signals.dictionary import Dictionary
 
@@ -23,7 +23,7 @@ LOOK_BYTES = 1 << 12
 class PipeSource:
     """What comes through a pipe. Buses turn up with their frames."""
 
-    def __init__(self, file: int | None = None, rates: tuple[int, int] = (500_000, 2_000_000)) -> None:
+    def __init__(self, file: int | None = None, rates: Rates = Rates()) -> None:  # noqa: B008
         """Read from a file descriptor, standard input if none is given."""
         self._file = sys.stdin.fileno() if file is None else file
         self._rates = rates
@@ -73,7 +73,7 @@ class PipeSource:
         names = [bus_name(name) for name in self.account.bus_names]
         for name in names:
             if name not in known:
-                self.buses.append(Bus(name, *self._rates))
+                self.buses.append(self._rates.bus(name))
                 known.append(name)
         index = np.array([known.index(name) for name in names], np.uint8)
         return replace_columns(batch, bus=index[batch.bus])

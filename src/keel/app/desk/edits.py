@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Generic, TypeVar
 from keel.app.desk.deeds import Exchange, Kept, Plan
 
 if TYPE_CHECKING:
+    from keel.model.bus import Bus
     from keel.model.span import Mark
     from keel.signals.dictionary import Dictionary, Message
     from keel.signals.loading import Loaded
@@ -48,6 +49,13 @@ def in_list(
     return Kept(word, find, exchange)
 
 
+def _put_bus(manifest: Manifest, place: int, bus: Bus | None) -> None:
+    from keel.store.buses import put_bus
+
+    if bus is not None:
+        put_bus(manifest, place, bus)
+
+
 def _set(name: str) -> Callable[[Manifest, list[V]], None]:
     return lambda manifest, things: setattr(manifest, name, things)
 
@@ -56,6 +64,7 @@ MARKS: Kept[int, Placed[Mark]] = in_list("the mark", lambda m: m.marks, _set("ma
 NOTES = in_list("the note", lambda m: m.comments, _set("comments"), lambda note: note.number)
 ASKS = in_list("the named ask", lambda m: m.asks, _set("asks"), lambda ask: ask.name)
 CHECKS = in_list("the check", lambda m: m.checks, _set("checks"), lambda check: check)
+BUSES: Kept[int, Bus] = Kept("the bus", lambda m, place: m.buses[place], _put_bus)
 READINGS = in_list("the reading", lambda m: m.readings, _set("readings"), lambda r: (r.of, r.time))
 DICTIONARIES = in_list("the dictionary", lambda m: m.dictionaries, _set("dictionaries"), lambda d: (d.name, d.bus))
 NOMINAL: Kept[int, int] = Kept(
@@ -187,6 +196,17 @@ def named_ask(name: str, text: str) -> Plan:
         from keel.store.manifest import NamedAsk
 
         yield Exchange(ASKS, name, Placed(NamedAsk(name, text)))  # type: ignore[arg-type]
+
+    return plan
+
+
+def bus_rates(place: int, bit_rate: int, fast_bit_rate: int | None) -> Plan:
+    """How fast a bus runs."""
+
+    def plan(manifest: Manifest) -> Iterator[Exchange[int, Bus]]:
+        from keel.store.buses import changed
+
+        yield Exchange(BUSES, place, changed(manifest.buses[place], bit_rate, fast_bit_rate))
 
     return plan
 

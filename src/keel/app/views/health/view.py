@@ -49,6 +49,7 @@ class HealthView(View):
             Action(("f",), "f", "first", "Jump to the first of this fault", lambda helm: self._to_fault(helm, True)),
             Action(("l",), "l", "last", "Jump to the last of this fault", lambda helm: self._to_fault(helm, False)),
             Action(("N",), "N", "", "Name the nominal cycle time of this identifier", self.name_nominal),
+            Action(("r",), "r", "rates", "Say how fast a bus runs", self.name_rates),
             Action(("a",), "a", "check", "Write a check of your own", self.write_check),
             Action(("delete",), "Del", "", "Remove the check in hand", self.remove_check),
             Action(("g",), "g", "gap", "Jump to the longest gap of this identifier", self.to_gap),
@@ -212,6 +213,12 @@ class HealthView(View):
         title = f"Nominal cycle time of {picture.name(pick)} in ms"
         hint = "enter keeps it; empty infers it   esc leave"
         helm.windows.text(title, hint, f"{known / 1e6:g}" if known else "", named, empty=True)
+
+    def name_rates(self, helm: Helm) -> None:
+        """Say how fast a bus runs."""
+        from keel.app.views.health.rates import choose_bus
+
+        choose_bus(helm)
 
     def write_check(self, helm: Helm) -> None:
         """Write a check."""
