@@ -41,8 +41,9 @@ def test_json_lines_hold_every_field(log: Path) -> None:
     rows = [json.loads(line) for line in done.stdout.splitlines()]
     assert len(rows) == 103 and done.returncode == 0
     assert rows[12] == {
-        "t": 1700000000120000000, "bus": "bus0", "id": "1A0", "ext": False, "dir": "rx", "kind": "data",
-        "fd": False, "brs": False, "esi": False, "len": 2, "dlc": 2, "payload": "0001", "faults": [],
+        "number": 12, "t": 1700000000120000000, "t_end": None, "bus": "bus0", "medium": "can", "id": "1A0",
+        "ext": False, "dir": "rx", "kind": "data", "fd": False, "brs": False, "esi": False, "len": 2, "dlc": 2,
+        "payload": "0001", "header": None, "faults": [],
     }  # fmt: skip
     fd, remote, error = rows[100:]
     assert (fd["id"], fd["ext"], fd["fd"], fd["brs"], fd["len"], fd["dlc"]) == ("18FECA17", True, True, True, 12, 9)

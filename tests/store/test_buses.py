@@ -50,6 +50,20 @@ def test_a_new_name_goes_along_with_what_names_the_bus(two: Path) -> None:
     assert len(Opened(two).frames("bus:deck")) == 100 and len(Opened(two).frames("name:Pump")) == 100
 
 
+def test_the_end_of_a_frame_is_said_once_its_rate_is_known(two: Path) -> None:
+    def ends() -> list[tuple[int, int | None]]:
+        lines = keel("frames", two, "--json", "--ask", "bus:a", "--limit", "2").stdout.splitlines()
+        return [(row["t"], row["t_end"]) for row in map(json.loads, lines)]
+
+    assert [end for _, end in ends()] == [None, None]
+    keel("bus", two, "a", "--bit-rate", "500000")
+    assert all(end == time for time, end in ends())
+    keel("bus", two, "a", "--stamp", "start")
+    bits = int(Recording(two).snapshot().rows(0, 1).bits[0])
+    # The intermission, 3 of the bits that are counted, follows the end; a bit lasts 2 µs.
+    assert bits > 111 and [end for _, end in ends()] == [time + (bits - 3) * 2_000 for time, _ in ends()]
+
+
 def test_what_no_bus_can_be_is_refused_and_nothing_changes(two: Path) -> None:
     before = load_manifest(two).buses
     for words in (
@@ -64,7 +78,8 @@ def test_what_no_bus_can_be_is_refused_and_nothing_changes(two: Path) -> None:
 def test_the_buses_are_listed(two: Path) -> None:
     assert "a  can  500000 bit/s" in keel("bus", two).stdout
     (only,) = json.loads(keel("bus", two, "b", "--stamp", "start", "--json").stdout)
-    assert only == {"name": "b", "medium": "can", "bit_rate": 250000, "fast_bit_rate": 250000, "stamp": "start"}
+    rates = {"bit_rate": 250000, "fast_bit_rate": 250000, "assumed": True}
+    assert only == {"name": "b", "medium": "can", "stamp": "start", **rates}
 
 
 def test_an_exchange_is_undone_by_its_inverse(two: Path) -> None:
@@ -80,7 +95,9 @@ def test_an_exchange_is_undone_by_its_inverse(two: Path) -> None:
 
 def test_rates_at_import_are_for_all_or_for_one() -> None:
     rates = Rates(250_000, None, {"b": 1_000_000}, {"b": 5_000_000})
-    assert rates.bus("a") == Bus("a", 250_000, 2_000_000) and rates.bus("b") == Bus("b", 1_000_000, 5_000_000)
+    assert rates.bus("a") == Bus("a", 250_000, 2_000_000, assumed=False)
+    assert rates.bus("b") == Bus("b", 1_000_000, 5_000_000, assumed=False)
+    assert Rates().bus("a") == Bus("a")
     assert Rates(None, None, {"b": 1}).named([Bus("a"), Bus("b")]) == ["b"]
 
 

@@ -44,6 +44,6 @@ def frames(
         if csv:
             sys.stdout.write(csv_text(batch, buses, scene.start, names, (numbers + 1).tolist(), at == 0))
             continue
-        lines = json_lines(batch, buses) if json else text_lines(batch, bus_names, scene.start, names)
+        lines = json_lines(batch, buses, numbers.tolist()) if json else text_lines(batch, bus_names, scene.start, names)
         sys.stdout.write("\n".join(lines) + "\n")
     sys.stdout.flush()

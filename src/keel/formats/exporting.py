@@ -89,7 +89,7 @@ class JsonWriter(_Lines):
 
     def write(self, batch: FrameBatch, numbers: Any) -> None:
         """Add frames."""
-        self.file.writelines(line + "\n" for line in json_lines(batch, self.setting.buses))
+        self.file.writelines(line + "\n" for line in json_lines(batch, self.setting.buses, numbers.tolist()))
 
 
 class CsvWriter(_Lines):

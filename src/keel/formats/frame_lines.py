@@ -8,7 +8,7 @@ from functools import cache
 
 import numpy as np
 
-from keel.media.every import MEDIA, form_of, format_ident, medium_of
+from keel.media.every import MEDIA, ends_of, form_of, format_ident, medium_of
 from keel.model.bus import Bus
 from keel.model.faults import fault_words
 from keel.model.frames import Flag, FrameBatch, Mask
@@ -52,14 +52,24 @@ def _sayings(buses: Sequence[Bus]) -> Callable[[int, int, int, int], Mapping[str
     return says
 
 
-def json_lines(batch: FrameBatch, buses: Sequence[Bus]) -> Iterator[str]:
-    """One JSON object a frame, without newlines. What a medium does not say is null."""
+def json_lines(batch: FrameBatch, buses: Sequence[Bus], numbers: Sequence[int]) -> Iterator[str]:
+    """One JSON object a frame, without newlines. What a medium does not say is null.
+
+    Args:
+        batch: The frames.
+        buses: The buses of the recording.
+        numbers: The number of each frame, from 0.
+    """
     names, says = [plain(bus.name) for bus in buses], _sayings(buses)
-    for time, bus, form, ident, flags, faults, dlc, payload in _fields(batch):
+    for number, end, row_of in zip(numbers, ends_of(batch, buses), _fields(batch), strict=True):
+        time, bus, form, ident, flags, faults, dlc, payload = row_of
         said = says(bus, form, flags, dlc)
         row = {
+            "number": number,
             "t": time,
+            "t_end": end,
             "bus": names[bus],
+            "medium": buses[bus].medium,
             "id": None if form == NO_IDENT else format_ident(form, ident),
             "ext": said.get("ext"),
             "dir": "tx" if flags & Flag.TX else "rx",
@@ -70,6 +80,7 @@ def json_lines(batch: FrameBatch, buses: Sequence[Bus]) -> Iterator[str]:
             "len": len(payload) // 2,
             "dlc": said.get("dlc"),
             "payload": payload,
+            "header": None,
             "faults": fault_words(faults) if faults else [],
         }
         yield json.dumps(row)

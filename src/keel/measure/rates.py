@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -12,7 +13,6 @@ from keel.ask.matches import Matcher
 from keel.ask.names import scene_of
 from keel.measure.load import Loads, cells_for
 from keel.media.every import medium_of
-from keel.store.buses import changed
 from keel.store.manifest import edit_manifest
 from keel.store.recording import Recording, Snapshot
 
@@ -58,7 +58,7 @@ def settle_rates(folder: Path, named: Collection[str] = ()) -> list[str]:
         for place, rate in rates.items():
             bus = manifest.buses[place]
             said.append(f"bus {bus.name}: at {bit_rate(bus.bit_rate)} it would be overfull; taken for {bit_rate(rate)}")
-            manifest.buses[place] = changed(bus, rate)
+            manifest.buses[place] = replace(bus, bit_rate=rate)
         manifest.notes += said
     return said
 

@@ -86,6 +86,7 @@ CAN = Medium(
     "bit/s",
     (BASE, EXTENDED),
     (10_000, 20_000, 50_000, 83_333, 100_000, 125_000, 250_000, 500_000, 800_000, 1_000_000),
+    3,
     _kind,
     lambda frame: f"DLC {int(frame.dlc[0])}",
     _header,

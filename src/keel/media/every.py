@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+
+import numpy as np
 
 from keel.media.can import CAN
 from keel.media.medium import IdentForm, Medium
-from keel.model.bus import Bus
+from keel.model.bus import Bus, wire_ns
+from keel.model.frames import FrameBatch
 from keel.model.identity import NO_IDENT, unpack_key
 
 MEDIA: list[Medium] = [CAN]
@@ -31,6 +34,16 @@ def forms() -> Iterator[IdentForm]:
 def medium_of(bus: Bus) -> Medium:
     """The medium of a bus. One that nobody knows, as of a later Keel, says nothing of its frames."""
     return next((one for one in MEDIA if one.name == bus.medium), Medium(bus.medium, bus.medium, "bit/s", ()))
+
+
+def ends_of(batch: FrameBatch, buses: Sequence[Bus]) -> list[int | None]:
+    """When each frame ended, in ns; None where its bus's bit rate is only assumed, or its bits are not known."""
+    known = np.array([not bus.assumed for bus in buses] or [False])[batch.bus] & (batch.bits > 0)
+    rest = np.array([medium_of(bus).rest_bits for bus in buses] or [0])[batch.bus]
+    length = wire_ns(batch.bus, batch.bits.astype(np.int64) - rest, batch.fast_bits, buses)
+    begun = np.array([bus.stamp == "start" for bus in buses] or [False])[batch.bus]
+    ends = batch.time + np.where(begun, np.rint(length), 0).astype(np.int64)
+    return [end if is_known else None for end, is_known in zip(ends.tolist(), known.tolist(), strict=True)]
 
 
 def form_of(number: int) -> IdentForm:

@@ -69,6 +69,7 @@ class Medium:
         unit: The unit of its speed.
         forms: Its forms of identifiers.
         rates: The speeds that are usual, slow to fast; load is only possible where one fits.
+        rest_bits: How many of the bits that are counted for a frame follow its end.
         kind: What sort of frame flags make it, in words; of a batch of one frame.
         size: What is said of its length beside the identifier.
         header: The header's fields in the order they are sent, of a batch of one frame; empty if it has none.
@@ -80,6 +81,7 @@ class Medium:
     unit: str
     forms: tuple[IdentForm, ...]
     rates: tuple[int, ...] = ()
+    rest_bits: int = 0
     kind: Callable[[FrameBatch], str] = lambda _: ""
     size: Callable[[FrameBatch], str] = lambda _: ""
     header: Callable[[FrameBatch], list[HeaderBits]] = _nothing

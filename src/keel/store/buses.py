@@ -49,6 +49,7 @@ def changed(
         fast_bit_rate=bus.fast_bit_rate if fast_bit_rate is None else fast_bit_rate,
         name=bus.name if name is None else bus_name(name),
         stamp=bus.stamp if stamp is None else stamp,
+        assumed=bus.assumed and bit_rate is None,
     )
 
 
