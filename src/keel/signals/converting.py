@@ -6,10 +6,12 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 
-from keel.media.can import BASE, EXTENDED
+from keel.media.every import form_named
 from keel.signals.database import EXTENDED_BIT, AttributeRule, Database, DbMessage, DbSignal, Multiplexing
 from keel.signals.dictionary import Dictionary, Message
 from keel.signals.signal import ERROR, NOT_AVAILABLE, Number, Ranges, Signal
+
+BASE, EXTENDED = form_named("base").number, form_named("extended").number
 
 CYCLE_TIME, FRAME_FORMAT, PROTOCOL = "GenMsgCycleTime", "VFrameFormat", "ProtocolType"
 """Attributes by which the form says how often a message is sent, and that its parameter group counts."""
@@ -47,7 +49,7 @@ def _sentences(lost: Counter[str]) -> list[str]:
 
 
 def _message(database: Database, message: DbMessage) -> Message:
-    form = (EXTENDED if message.is_extended else BASE).number
+    form = EXTENDED if message.is_extended else BASE
     by_group = message.is_extended and _is_by_group(database, message)
     selectors = [s for s in message.signals if s.multiplexing.selects]
     lone = selectors[0].name if len(selectors) == 1 else ""
@@ -152,8 +154,8 @@ def to_database(dictionary: Dictionary) -> tuple[Database, list[str]]:
     )
     taken: set[int] = set()
     for message in dictionary.messages:
-        number = message.ident | (EXTENDED_BIT if message.form == EXTENDED.number else 0)
-        if message.form not in (BASE.number, EXTENDED.number):
+        number = message.ident | (EXTENDED_BIT if message.form == EXTENDED else 0)
+        if message.form not in (BASE, EXTENDED):
             lost["messages of lines other than CAN"] += 1
             continue
         if number in taken:

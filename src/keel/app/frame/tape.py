@@ -18,13 +18,16 @@ if TYPE_CHECKING:
 
 LABEL = 8
 RIGHT = 2
+LEAST_ROWS, MOST_ROWS, MOST_IN_LOW = 2, 5, 3
+"""Rows for buses: never fewer, so that nothing moves when a second one comes; never more, and fewer in a low window."""
+LOW = 34
 
 
 class Tape(Sheet):
-    """Density of the first two buses (others join the second), faults and marks, time: of the lens. With a lens, a
-    row above shows the whole recording and where the lens is."""
+    """Density of each bus, faults and marks, time: of the lens. Buses for which there is no row share the last one.
+    With a lens, a row above shows the whole recording and where the lens is."""
 
-    DEFAULT_CSS = "Tape { height: 4; } Tape.zoomed { height: 5; }"
+    DEFAULT_CSS = "Tape { height: 4; }"
 
     def __init__(self, look_at: Callable[[Span], None]) -> None:
         """``look_at`` takes a lens that was dragged, or a moment that was clicked: then the span is empty."""
@@ -40,40 +43,47 @@ class Tape(Sheet):
         return max(self.size.width - LABEL - RIGHT, 1)
 
     @property
+    def _rows(self) -> int:
+        """How many rows there are for buses."""
+        count = len(self.picture.snapshot.manifest.buses) if self.picture is not None else 0
+        return min(max(count, LEAST_ROWS), MOST_IN_LOW if self.app.size.height < LOW else MOST_ROWS)
+
+    @property
     def _zoomed(self) -> bool:
         return self.picture is not None and self.picture.overview is not None
 
     def show(self, picture: Picture) -> None:
         """Show another moment."""
         self.picture = picture
-        self.set_class(self._zoomed, "zoomed")
+        self.styles.height = self._zoomed + self._rows + 2
         self.repaint()
 
     def paint(self, width: int, height: int) -> list[Line]:
         """The rows."""
         style = self.palette.style
-        lines = [self.line(width) for _ in range(5 if self._zoomed else 4)]
+        lines = [self.line(width) for _ in range(self._zoomed + self._rows + 2)]
         picture = self.picture
         if picture is None or picture.snapshot.frames == 0:
             lines[1].put(LABEL, "nothing recorded yet", style("dim"))
             return lines
         if picture.overview is not None:
             self._overview(lines[0], picture, picture.overview)
-        rows = lines[-4:]
+        rows = lines[-self._rows - 2 :]
         dragged = self._dragged(picture.lens) if not self._over else None
         if dragged is not None:
-            for line in rows[:3]:
+            for line in rows[:-1]:
                 line.ground(style("text", "raised"), LABEL + dragged[0], LABEL + dragged[1])
         rates = picture.tape.rate_hz
         buses = picture.snapshot.manifest.buses
-        for row in range(min(len(buses), 2)):
-            rate = rates[row] if row == 0 or len(buses) <= 2 else rates[1:].sum(axis=0)
-            label = buses[row].name if row == 0 or len(buses) <= 2 else f"{len(buses) - 1} more"
-            role = self.palette.bus(row)
-            rows[row].put(2, label, style(role), 5)
+        for row in range(min(len(buses), self._rows)):
+            share = row == self._rows - 1 and len(buses) > self._rows
+            rate = rates[row:].sum(axis=0) if share else rates[row]
+            label = f"{len(buses) - row} more" if share else buses[row].name
+            role = "dim" if share else self.palette.bus(row)
+            rows[row].put(2, label, style(role), LABEL - 2)
             self._write(rows[row], _curve(rate[: self.cells]), role, dragged)
-        self._flags(rows[2], picture, dragged)
-        self._axis(rows[3], picture, width)
+        self._flags(rows[-2], picture, dragged)
+        self._axis(rows[-1], picture, width)
         return lines
 
     def _overview(self, line: Line, picture: Picture, series: Series) -> None:

@@ -1,0 +1,1 @@
+"""Tests of what each kind of line says of itself."""
