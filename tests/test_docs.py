@@ -56,7 +56,7 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("docs")
     work = "--at 3s:ramp=down --at 5s:ramp=stop --at 8s:ramp=up --at 10s:ramp=stop"
     run_in(folder, f"bench --seconds 12 --out harbour.keel {work}")
-    for name in ("good", "bad"):
+    for name in ("good", "bad", "other"):
         shutil.copytree(folder / "harbour.keel", folder / f"{name}.keel")
     start = Recording(folder / "harbour.keel").snapshot().span.start
     with edit_manifest(folder / "harbour.keel") as manifest:
