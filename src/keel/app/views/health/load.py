@@ -19,7 +19,9 @@ def load_lines(here: Here, health: Health, width: int, height: int) -> list[Line
     title = Line(width, style("text"))
     asked = picture.wish.ask
     of = "load by the frames of the ask, in the lens" if asked else "load of each bus in the lens"
-    title.put(2, f"{of}, exact bits on the wire", style("brass" if asked else "dim"), width - 4)
+    assumed = any(bus.assumed for bus in picture.snapshot.manifest.buses)
+    rates = "bit rates assumed, r corrects" if assumed else "exact bits on the wire"
+    title.put(2, f"{of}, {rates}", style("brass" if asked or assumed else "dim"), width - 4)
     series, zero = health.series, picture.whole.start
     start, end = picture.lens.start, picture.lens.end
     cells = series.load.shape[1]

@@ -49,7 +49,7 @@ class HealthView(View):
             Action(("f",), "f", "first", "Jump to the first of this fault", lambda helm: self._to_fault(helm, True)),
             Action(("l",), "l", "last", "Jump to the last of this fault", lambda helm: self._to_fault(helm, False)),
             Action(("N",), "N", "", "Name the nominal cycle time of this identifier", self.name_nominal),
-            Action(("r",), "r", "rates", "Say how fast a bus runs", self.name_rates),
+            Action(("r",), "r", "", "Say how fast a bus runs", self.name_rates),
             Action(("a",), "a", "check", "Write a check of your own", self.write_check),
             Action(("delete",), "Del", "", "Remove the check in hand", self.remove_check),
             Action(("g",), "g", "gap", "Jump to the longest gap of this identifier", self.to_gap),
