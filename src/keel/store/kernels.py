@@ -70,6 +70,10 @@ def _gather(columns: Any, offsets: Any, data: Any, arrival: Any, out: Any, new: 
         new[i] = at
         if size == 8 and start + 8 <= len(data):
             store_word(payloads, at, load_word(data, start))
+        elif start + size + 8 <= len(data) and at + size + 8 <= len(payloads):
+            # What is written beyond the end of a payload is overwritten by the next one.
+            for k in range(0, size, 8):
+                store_word(payloads, at + k, load_word(data, start + k))
         else:
             for k in range(size):
                 payloads[at + k] = data[start + k]
