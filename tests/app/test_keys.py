@@ -22,7 +22,7 @@ from keel.signals.signal import Signal
 from tests.app.driving import plain_recording, until
 from tests.making import START, Row, batch, new_recording, recorded
 
-PRESSES = 45
+PRESSES = [20, pytest.param(90, marks=pytest.mark.soak)]
 PAGES = (
     Signal("page", BitField(0, 8), role="selector"),
     Signal("level", BitField(8, 8), unit="mm", pages=((1, 1),), absent=((20, 30),)),
@@ -85,8 +85,11 @@ async def press(app: KeelApp, pilot: Pilot[None], key: str) -> None:
         await pilot.press("escape")
 
 
+@pytest.mark.parametrize("presses", PRESSES)
 @pytest.mark.parametrize("kind", RECORDINGS)
-async def test_any_keys_in_any_order_end_nothing(kind: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+async def test_any_keys_in_any_order_end_nothing(
+    kind: str, presses: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.chdir(tmp_path)
     RECORDINGS[kind](tmp_path / "r.keel")
     random = Random(f"keys on {kind}")
@@ -94,7 +97,7 @@ async def test_any_keys_in_any_order_end_nothing(kind: str, tmp_path: Path, monk
     async with app.run_test(size=(120, 34)) as pilot:
         await until(pilot, lambda: app.picture is not None)
         pressed = []
-        for _ in range(PRESSES):
+        for _ in range(presses):
             if random.random() < 0.15:
                 key = random.choice([door.key for door in DOORS])
             else:
@@ -104,7 +107,7 @@ async def test_any_keys_in_any_order_end_nothing(kind: str, tmp_path: Path, monk
             await press(app, pilot, key)
             assert app.is_running and paints(app), pressed
         # What the keys did to asks, lens and marks can be undone, all of it.
-        for _ in range(PRESSES):
+        for _ in range(presses):
             await pilot.press("backspace")
         assert app.is_running and paints(app)
         assert app.state.ask == "" and app.state.lens is None

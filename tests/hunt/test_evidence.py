@@ -192,6 +192,8 @@ def share(trials: list[Trial]) -> float:
     return float(np.mean([t.rank == 0 for t in trials if t.there and (not t.amount or t.amount >= 3)]))
 
 
+# Together, so that the vehicle is made once.
+@pytest.mark.xdist_group("vehicle")
 @pytest.mark.parametrize("kind", [readings_trials, series_trials, marks_trials])
 def test_evidence_on_random_vehicles_leads_to_the_field(kind: object) -> None:
     trials = list(islice(kind(*made(9001)), 10))  # type: ignore[operator]
