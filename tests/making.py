@@ -14,11 +14,13 @@ from keel.ask.matches import Matcher, Matches
 from keel.ask.names import scene_of
 from keel.lines.can import with_wire_bits
 from keel.model.bus import Bus
+from keel.model.faults import Fault
 from keel.model.frames import LENGTH_TO_DLC, Flag, FrameBatch, batch_of
 from keel.model.identity import Form
+from keel.model.span import Mark
 from keel.model.units import NS_PER_S
 from keel.signals.dictionary import Dictionary
-from keel.store.manifest import Manifest
+from keel.store.manifest import Board, Comment, Manifest, NamedAsk, Reading, edit_manifest
 from keel.store.recording import Recording, Snapshot
 from keel.store.writer import Writer, create_recording
 
@@ -67,6 +69,19 @@ def new_recording(folder: Path, dictionary: Dictionary | None = None) -> Path:
     if dictionary is not None:
         manifest.dictionary = dictionary
     create_recording(folder, manifest)
+    return folder
+
+
+def enriched(folder: Path, dictionary: Dictionary) -> Path:
+    """A recording whose manifest has something of everything that people write into it."""
+    recorded(folder, batch([Row(START + i * 1000, 0x100, bytes([i]), faults=int(Fault.CRC)) for i in range(9)]))
+    with edit_manifest(folder) as manifest:
+        manifest.dictionary = dictionary
+        manifest.marks.append(Mark(1, START))
+        manifest.comments.append(Comment(3, "here"))
+        manifest.readings.append(Reading(START, 1.5, ""))
+        manifest.asks.append(NamedAsk("all faults", "fault"))
+        manifest.boards.append(Board("bridge", ("Pump.level",)))
     return folder
 
 

@@ -30,6 +30,7 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
         for name, more in (("harbour", work), ("other", "--at 3s:lights=on")):
             assert keel(*shlex.split(f"bench --seconds 12 --out {name}.keel {more}")).returncode == 0
     save_dictionary(full_dictionary(), folder / "harbour.dbc")
+    assert keel("dict", "use", folder / "harbour.keel", folder / "harbour.dbc").returncode == 0
     (folder / "harbour.rules").write_text("cycle(0A4) < 1s\n")
     (folder / "pressed.csv").write_text("2.9,5.1\n7.9,10.1\n")
     return folder
@@ -46,7 +47,7 @@ def keys_in(value: Any, at: str = "") -> Iterator[str]:
             yield from keys_in(inside, f"{at}[]")
 
 
-@pytest.mark.parametrize("command, text", SECTIONS, ids=[command.split(" harbour")[0] for command, _ in SECTIONS])
+@pytest.mark.parametrize("command, text", SECTIONS, ids=[command for command, _ in SECTIONS])
 def test_the_page_names_the_keys_that_are_printed(command: str, text: str, place: Path) -> None:
     with contextlib.chdir(place):
         done = keel(*shlex.split(command))

@@ -64,6 +64,18 @@ def test_the_end_of_a_frame_is_said_once_its_rate_is_known(two: Path) -> None:
     assert bits > 111 and [end for _, end in ends()] == [time + (bits - 3) * 2_000 for time, _ in ends()]
 
 
+def test_the_end_of_a_frame_with_a_data_phase_needs_both_rates(tmp_path: Path) -> None:
+    (tmp_path / "x.log").write_text("(1.0) can0 1A0##1" + "AB" * 12 + "\n(1.1) can0 1A0#00\n")
+    keel("import", tmp_path / "x.log", "-o", tmp_path / "x.keel", "--bit-rate", "500000")
+
+    def ends() -> list[int | None]:
+        return [json.loads(line)["t_end"] for line in keel("frames", tmp_path / "x.keel", "--json").stdout.splitlines()]
+
+    assert ends() == [None, 1_100_000_000]
+    keel("bus", tmp_path / "x.keel", "can0", "--fast-bit-rate", "2000000")
+    assert ends() == [1_000_000_000, 1_100_000_000]
+
+
 def test_what_no_bus_can_be_is_refused_and_nothing_changes(two: Path) -> None:
     before = load_manifest(two).buses
     for words in (
@@ -78,7 +90,7 @@ def test_what_no_bus_can_be_is_refused_and_nothing_changes(two: Path) -> None:
 def test_the_buses_are_listed(two: Path) -> None:
     assert "a  can  500000 bit/s" in keel("bus", two).stdout
     (only,) = json.loads(keel("bus", two, "b", "--stamp", "start", "--json").stdout)
-    rates = {"bit_rate": 250000, "fast_bit_rate": 250000, "assumed": True}
+    rates = {"bit_rate": 250000, "fast_bit_rate": 250000, "assumed": True, "fast_assumed": True}
     assert only == {"name": "b", "medium": "can", "stamp": "start", **rates}
 
 
@@ -96,7 +108,7 @@ def test_an_exchange_is_undone_by_its_inverse(two: Path) -> None:
 def test_rates_at_import_are_for_all_or_for_one() -> None:
     rates = Rates(250_000, None, {"b": 1_000_000}, {"b": 5_000_000})
     assert rates.bus("a") == Bus("a", 250_000, 2_000_000, assumed=False)
-    assert rates.bus("b") == Bus("b", 1_000_000, 5_000_000, assumed=False)
+    assert rates.bus("b") == Bus("b", 1_000_000, 5_000_000, assumed=False, fast_assumed=False)
     assert Rates().bus("a") == Bus("a")
     assert Rates(None, None, {"b": 1}).named([Bus("a"), Bus("b")]) == ["b"]
 

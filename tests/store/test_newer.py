@@ -11,22 +11,16 @@ from keel.model.identity import Form
 from keel.model.span import Mark
 from keel.signals.dictionary import Dictionary, Message, TextField
 from keel.signals.signal import Signal
-from keel.store.manifest import FILE, Board, Comment, DictionaryEntry, NamedAsk, Reading, edit_manifest
-from tests.making import START, Row, batch, recorded
+from keel.store.manifest import FILE, DictionaryEntry, edit_manifest
+from tests.making import START, enriched
 
-BOOK = Dictionary((Message("a", Form.BASE, 0x100, "Pump", (Signal("level", BitField(0, 8)),), text_fields=(TextField("depth", "D([0-9]+)"),)),))  # fmt: skip  # noqa: E501
+LEVEL, DEPTH = Signal("level", BitField(0, 8)), TextField("depth", "D([0-9]+)")
+BOOK = Dictionary((Message("a", Form.BASE, 0x100, "Pump", (LEVEL,), text_fields=(DEPTH,)),))
 PARTS = ("buses", "segments", "marks", "comments", "asks", "readings", "pages", "dictionaries")
 
 
 def rich(folder: Path) -> Path:
-    recorded(folder, batch([Row(START + i * 1000, 0x100, bytes([i])) for i in range(9)]))
-    with edit_manifest(folder) as manifest:
-        manifest.dictionary = BOOK
-        manifest.marks.append(Mark(1, START))
-        manifest.comments.append(Comment(3, "here"))
-        manifest.readings.append(Reading(START, 1.5, ""))
-        manifest.asks.append(NamedAsk("all faults", "fault"))
-        manifest.boards.append(Board("bridge", ("Pump.level",)))
+    with edit_manifest(enriched(folder, BOOK)) as manifest:
         manifest.dictionaries.append(DictionaryEntry("d", "d.dbc", "0", "d.json"))
     return folder
 

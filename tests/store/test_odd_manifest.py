@@ -11,16 +11,14 @@ import pytest
 
 from keel.errors import KeelError
 from keel.measure.census import census_of
-from keel.model.faults import Fault
 from keel.model.fields import BitField
 from keel.model.identity import Form
-from keel.model.span import Mark
 from keel.signals.dictionary import Dictionary, Message, TextField
 from keel.signals.signal import Signal
 from keel.store.library import shelf
-from keel.store.manifest import FILE, Comment, NamedAsk, Reading, edit_manifest
+from keel.store.manifest import FILE, edit_manifest
 from keel.store.recording import Recording
-from tests.making import START, Row, batch, find, recorded
+from tests.making import enriched, find
 
 ODD: list[object] = ["odd", -1, 1e300, None, [], {}, [[1]], True, "\x1b[31m", 2**70]
 BOOK = Dictionary(
@@ -40,14 +38,8 @@ BOOK = Dictionary(
 @pytest.fixture
 def rich(tmp_path: Path) -> Path:
     """A recording whose manifest has something of everything."""
-    folder = tmp_path / "rich.keel"
-    recorded(folder, batch([Row(START + i * 1000, 0x100, bytes([i]), faults=int(Fault.CRC)) for i in range(9)]))
+    folder = enriched(tmp_path / "rich.keel", BOOK)
     with edit_manifest(folder) as manifest:
-        manifest.dictionary = BOOK
-        manifest.marks.append(Mark(1, START))
-        manifest.comments.append(Comment(3, "here"))
-        manifest.readings.append(Reading(START, 1.5, ""))
-        manifest.asks.append(NamedAsk("all faults", "fault"))
         manifest.notes.append("a note")
         manifest.nominal[2**40] = 10
     return folder

@@ -15,7 +15,10 @@ from keel.model.fields import BitField, Order
 from keel.model.identity import Form
 from keel.signals.dictionary import Dictionary, Message, Ranges, Role, Signal
 
-BUSES = [Bus("A", 500_000, 2_000_000, assumed=False), Bus("B", 250_000, 250_000, assumed=False)]
+BUSES = [
+    Bus("A", 500_000, 2_000_000, assumed=False, fast_assumed=False),
+    Bus("B", 250_000, 250_000, assumed=False, fast_assumed=False),
+]
 
 
 @dataclass(frozen=True)

@@ -42,10 +42,11 @@ def bus(
         say(f"{folder.name}: bus {manifest.buses[place].name} changed")
     rows = [manifest.buses[place] for place in shown]
     if json:
-        keys = ("name", "medium", "bit_rate", "fast_bit_rate", "stamp", "assumed")
+        keys = ("name", "medium", "bit_rate", "fast_bit_rate", "stamp", "assumed", "fast_assumed")
         print(json_module.dumps([{key: getattr(row, key) for key in keys} for row in rows], indent=1))
         return
     wide = max((len(row.name) for row in rows), default=0)
     for row in rows:
-        rates = f"{row.bit_rate} bit/s{' (assumed)' if row.assumed else ''}, data phase {row.fast_bit_rate} bit/s"
+        slow, fast = (" (assumed)" if assumed else "" for assumed in (row.assumed, row.fast_assumed))
+        rates = f"{row.bit_rate} bit/s{slow}, data phase {row.fast_bit_rate} bit/s{fast}"
         print(f"{row.name:{wide}}  {row.medium}  {rates}, stamped at the {row.stamp}")

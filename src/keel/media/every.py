@@ -37,8 +37,9 @@ def medium_of(bus: Bus) -> Medium:
 
 
 def ends_of(batch: FrameBatch, buses: Sequence[Bus]) -> list[int | None]:
-    """When each frame ended, in ns; None where its bus's bit rate is only assumed, or its bits are not known."""
+    """When each frame ended, in ns; None where a bit rate it was sent at is only assumed, or its bits are not known."""
     known = np.array([not bus.assumed for bus in buses] or [False])[batch.bus] & (batch.bits > 0)
+    known &= np.array([not bus.fast_assumed for bus in buses] or [False])[batch.bus] | (batch.fast_bits == 0)
     rest = np.array([medium_of(bus).rest_bits for bus in buses] or [0])[batch.bus]
     length = wire_ns(batch.bus, batch.bits.astype(np.int64) - rest, batch.fast_bits, buses)
     begun = np.array([bus.stamp == "start" for bus in buses] or [False])[batch.bus]

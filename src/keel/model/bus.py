@@ -28,7 +28,7 @@ class Bus(Extensible):
         bit_rate, fast_bit_rate: In bit/s; the second is that of the CAN FD data phase.
         medium: What kind of line it is, as `keel.media` names them.
         stamp: Whether times are of the start or the end of frames.
-        assumed: Whether nobody said so far how fast it runs.
+        assumed, fast_assumed: Whether nobody said so far what the bit rates are.
     """
 
     name: str
@@ -37,6 +37,7 @@ class Bus(Extensible):
     medium: str = "can"
     stamp: str = "end"
     assumed: bool = True
+    fast_assumed: bool = True
 
     def __post_init__(self) -> None:
         if self.stamp not in STAMPS or not all(LEAST_RATE <= rate <= MOST_RATE for rate in self.rates):
@@ -61,7 +62,8 @@ class Rates:
         """A bus of a name, at the rates that were named."""
         usual = Bus(name)
         slow, fast = self.of.get(name, self.bit_rate), self.fast_of.get(name, self.fast_bit_rate)
-        return Bus(name, slow or usual.bit_rate, fast or usual.fast_bit_rate, assumed=slow is None)
+        rates = slow or usual.bit_rate, fast or usual.fast_bit_rate
+        return Bus(name, *rates, assumed=slow is None, fast_assumed=fast is None)
 
     def named(self, buses: Sequence[Bus]) -> list[str]:
         """The names of the buses whose rate was named."""

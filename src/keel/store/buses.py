@@ -16,12 +16,12 @@ def place_of(manifest: Manifest, name: str) -> int:
         InputError: none has.
     """
     names = manifest.bus_names
-    found = (
-        names.index(name) if name in names else next((i for i, n in enumerate(names) if n.lower() == name.lower()), -1)
-    )
-    if found < 0:
+    if name in names:
+        return names.index(name)
+    in_any_case = [place for place, known in enumerate(names) if known.lower() == name.lower()]
+    if not in_any_case:
         raise InputError(manifest.name, f"there is no bus “{name}”", ", ".join(names) or "a recording with buses")
-    return found
+    return in_any_case[0]
 
 
 def changed(
@@ -50,6 +50,7 @@ def changed(
         name=bus.name if name is None else bus_name(name),
         stamp=bus.stamp if stamp is None else stamp,
         assumed=bus.assumed and bit_rate is None,
+        fast_assumed=bus.fast_assumed and fast_bit_rate is None,
     )
 
 

@@ -153,7 +153,7 @@ class Manifest:
             "source": plain(self.source, 1000),
             "created": self.created,
             "clock": "UTC, nanoseconds since 1970",
-            "buses": [to_plain(b, ("medium", "stamp", "assumed")) for b in self.buses],
+            "buses": [to_plain(b, ("medium", "stamp", "assumed", "fast_assumed")) for b in self.buses],
             "segments": [to_plain(s) for s in self.segments],
             "marks": [to_plain(m) for m in self.marks],
             "dictionary": messages_to_json(self.dictionary),
