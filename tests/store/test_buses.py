@@ -19,6 +19,7 @@ from keel.signals.signal import Signal
 from keel.store.buses import changed, place_of, put_bus
 from keel.store.manifest import edit_manifest, load_manifest
 from keel.store.recording import Recording
+from keel.store.writer import Writer
 from tests.command import keel
 from tests.making import START, Row, batch, recorded
 
@@ -135,3 +136,11 @@ def test_what_is_no_bit_rate_is_refused(tmp_path: Path, word: str) -> None:
     (tmp_path / "x.log").write_text("(1.0) can0 1A0#00\n")
     done = keel("import", tmp_path / "x.log", "-o", tmp_path / "x.keel", "--bit-rate", word)
     assert done.returncode in (1, 2) and "bit rate" in done.stderr and not (tmp_path / "x.keel").exists()
+
+
+def test_a_rate_said_while_it_is_recorded_outlives_a_bus_that_turns_up(two: Path) -> None:
+    writer = Writer(two)
+    keel("bus", two, "a", "--bit-rate", "125000")
+    assert writer.add_bus(Bus("c")) == 2
+    writer.close()
+    assert [bus.bit_rate for bus in load_manifest(two).buses] == [125_000, 250_000, 500_000]

@@ -107,8 +107,9 @@ class Writer:
         """Add a bus that turned up; returns its index."""
         # In the manifest first: a reader finds every bus there that frames in the journal are of.
         with edit_manifest(self.folder) as manifest:
-            manifest.buses = [*self.buses, bus]
-        self.buses.append(bus)
+            # What others said of the buses meanwhile stays.
+            manifest.buses.append(bus)
+            self.buses = list(manifest.buses)
         return len(self.buses) - 1
 
     def append(self, batch: FrameBatch) -> None:
