@@ -215,11 +215,11 @@ def captures(folder: Path, frames: int = 2_000_000) -> list[Figure]:
         file.write(struct.pack("<IHHiIII", 0xA1B23C4D, 2, 4, 0, 0, 262144, 227))
         for batch in blocks(frames):
             writer.write(batch, np.arange(len(batch)))
-            word, fd, size, _ = frames_to_records(batch)
-            columns = zip(batch.time.tolist(), word.tolist(), fd.tolist(), size.tolist(), strict=True)
-            for row, (at, ident, flags, length) in enumerate(columns):
-                file.write(struct.pack("<IIII", at // 10**9, at % 10**9, 8 + length, 8 + length))
-                file.write(struct.pack(">IBBBB", ident, length, flags & 0xFF, 0, 0) + batch.payload(row))
+            packed = frames_to_records(batch)
+            columns = zip(batch.time.tolist(), packed.sizes.tolist(), strict=True)
+            for row, (at, size) in enumerate(columns):
+                file.write(struct.pack("<IIII", at // 10**9, at % 10**9, size, size))
+                file.write(packed.heads[row, :size].tobytes())
     writer.close()
 
     def sealed(path: Path) -> float:

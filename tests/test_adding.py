@@ -171,7 +171,7 @@ def test_a_source_is_opened_by_its_name(extra: ModuleType) -> None:
 
 def test_a_class_of_fault_is_all_in_one_line() -> None:
     for fault in Fault:
-        assert fault.title and fault.sentence and FAULT_BY_WORD[fault.word] is fault
+        assert fault.title and FAULT_BY_WORD[fault.word] is fault
         assert str(parse(f"fault:{fault.word}")) == f"fault:{fault.word}"
 
 

@@ -126,7 +126,7 @@ class Frames:
         from keel.model.frames import concat
 
         whole = concat(list(self.batches()))
-        return {name: getattr(whole, name) for name in (*COLUMNS, "offsets", "data")}
+        return {name: getattr(whole, name) for name in (*COLUMNS, "offsets", "data")} | whole.extras()
 
     def to_arrow(self) -> Any:
         """All frames as a `pyarrow.Table`."""
@@ -139,14 +139,13 @@ class Frames:
         """The columns of `to_arrow`, a `pyarrow.Schema`."""
         from keel.formats.arrow import schema_of
 
-        return schema_of()
+        return schema_of(self.matches.snapshot.manifest.buses)
 
     def _records(self) -> Iterator[Any]:
         from keel.formats.arrow import record_of
 
-        names = self.matches.snapshot.manifest.bus_names
         for batch in self.batches():
-            yield record_of(batch, names)
+            yield record_of(batch, self.matches.snapshot.manifest.buses)
 
     def __arrow_c_stream__(self, requested_schema: object = None) -> Any:
         """What lets any Arrow library take these frames as they are."""

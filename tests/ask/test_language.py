@@ -45,7 +45,7 @@ SCENE = Scene(("a", "Hotel"), BOOK)
         ('bytes@2:"FF"', terms.HasBytes((0xFF,), 2)),
         ('text:"two words"', terms.HasText("two words")),
         ("text:ready", terms.HasText("ready")),
-        ("fault", terms.Faults(0xFFFFFFFF)),
+        ("fault", terms.Faults(terms.ANY_FAULT)),
         ("fault:crc,ACK", terms.Faults(Fault.CRC | Fault.ACK)),
         ("gap>120ms", earlier.Gap(">", 120_000_000)),
         ("gap > 0.5s", earlier.Gap(">", 500_000_000)),
@@ -60,7 +60,7 @@ def test_terms(text: str, node: nodes.Node) -> None:
 
 
 def test_side_by_side_means_and_which_binds_tighter_than_or() -> None:
-    a, b, c = terms.Faults(0xFFFFFFFF), terms.Length(">", 8), terms.Direction(True)
+    a, b, c = terms.Faults(terms.ANY_FAULT), terms.Length(">", 8), terms.Direction(True)
     assert parse("fault len>8") == parse("fault and len>8") == nodes.All((a, b))
     assert parse("fault or len>8 dir:tx") == nodes.Any_((a, nodes.All((b, c))))
     assert parse("(fault or len>8) dir:tx") == nodes.All((nodes.Any_((a, b)), c))

@@ -62,7 +62,12 @@ KEYS = (pack_key(0, 0, 0x1A0), pack_key(0, 0, 0x1A8), pack_key(1, 1, 0x18FECA17)
 
 def test_completions_fit_what_is_typed() -> None:
     assert complete("fau", None) == ["fault", "fault:"]
-    assert complete("bus:a or fault:c", None) == ["bus:a or fault:crc", "bus:a or fault:controller"]
+    assert complete("bus:a or fault:c", None) == [
+        "bus:a or fault:crc",
+        "bus:a or fault:controller",
+        "bus:a or fault:checksum",
+        "bus:a or fault:calibration",
+    ]
     assert complete("(bus:h", SCENE) == ["(bus:hotel"]
     assert complete("name:pack", SCENE) == ["name:PackOne", "name:PackTwo"]
     assert complete("name:ramp", SCENE) == ["name:BowRamp"]

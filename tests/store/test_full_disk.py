@@ -67,8 +67,8 @@ def numbers_in(folder: Path) -> list[int]:
 
 def test_a_full_disk_refuses_but_keeps_what_was_handed_over(tmp_path: Path) -> None:
     folder = new_recording(tmp_path / "r.keel")
-    said = fill(folder, 100_000)
-    # A block has about 4.3 kB: some 23 fit, then it is refused until there is room.
+    said = fill(folder, 78_000)
+    # A block has about 3.3 kB: some 23 fit, then it is refused until there is room.
     assert 20 * 100 <= int(str(said["full"])) < 25 * 100
     assert int(str(said["refused"])) > 30 and "cannot be written" in str(said["why"])
     assert numbers_in(folder) == list(range(int(str(said["n"]))))
@@ -76,8 +76,8 @@ def test_a_full_disk_refuses_but_keeps_what_was_handed_over(tmp_path: Path) -> N
 
 def test_what_cannot_be_sealed_stays_in_the_journal_until_there_is_room(tmp_path: Path) -> None:
     folder = new_recording(tmp_path / "r.keel")
-    # Journals of 1000 rows fit in 55 kB; segments of so many, with their index, do not.
-    said = fill(folder, 50_000, "1000")
+    # Journals of 1000 rows fit in 36 kB; segments of so many, with their index, do not.
+    said = fill(folder, 36_000, "1000")
     assert int(str(said["refused"])) == 0
     assert "cannot be sealed" in str(said["trouble"])
     assert numbers_in(folder) == list(range(8000))
@@ -87,5 +87,5 @@ def test_what_cannot_be_sealed_stays_in_the_journal_until_there_is_room(tmp_path
 
 def test_an_index_that_did_not_fit_leaves_no_half_segment(tmp_path: Path) -> None:
     folder = new_recording(tmp_path / "r.keel")
-    fill(folder, 50_000, "1000")
+    fill(folder, 36_000, "1000")
     assert sorted(p.suffix for p in (folder / "segments").iterdir()) == [".arrow"] * 8 + [".index"] * 8

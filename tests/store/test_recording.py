@@ -187,7 +187,7 @@ def test_marks_are_kept_and_other_people_s_edits_survive(tmp_path: Path) -> None
     writer.close()
     manifest = load_manifest(folder)
     assert manifest.marks == [Mark(1, START, "pressed")] and len(manifest.segments) == 1
-    assert json.loads((folder / FILE).read_text())["schema"] == 2
+    assert json.loads((folder / FILE).read_text())["schema"] == 3
 
 
 def test_a_snapshot_knows_its_span_and_the_frames_in_another(tmp_path: Path) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from keel.ask.headers import values_of
 from keel.ask.language import words
 from keel.ask.nodes import Scene
 from keel.ask.vocabulary import TERMS
@@ -24,7 +25,8 @@ def complete(text: str, scene: Scene | None, keys: Iterable[int] = ()) -> list[s
     base, word = text[:start], text[start:]
     term, colon, begun = word.partition(":")
     if not colon:
-        near = [t for t in words() if t.startswith(word.lower()) and t != word.lower()] if word else []
+        known = words(scene.media if scene is not None else None)
+        near = [t for t in known if t.startswith(word.lower()) and t != word.lower()] if word else []
         return [base + t for t in (*near, *_signals(word, scene))][:MOST]
     # Of a list only what follows the last comma is completed.
     listed = _after_last(begun, ",")
@@ -37,7 +39,7 @@ def complete(text: str, scene: Scene | None, keys: Iterable[int] = ()) -> list[s
             fit = fit or [n for n in offered if said in n.casefold()]
         written = [str(Glob.literal(name)) for name in fit]
     else:
-        written = [v for v in offered if v.lower().startswith(begun.lower())]
+        written = [v for v in offered or values_of(term.lower()) if v.lower().startswith(begun.lower())]
     return [f"{base}{term}:{done}{value}" for value in written if value.lower() != begun.lower()][:MOST]
 
 

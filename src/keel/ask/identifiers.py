@@ -8,12 +8,17 @@ from lark import Token
 
 from keel.ask import terms
 from keel.errors import AskError
-from keel.media.every import form_with_digits, narrowest_digits
+from keel.media.every import form_with_digits, forms, narrowest_digits
+from keel.model.globs import unquoted
 from keel.model.identity import IDENT_BITS, IDENT_MASK, NO_IDENT
 
-IDENTIFIER = "an identifier in hex, as 1A0 or 1A0..1AF or 18FE??17"
-ITEM = r"none(?!\w)|(0x)?[0-9A-Z?]{1,12}(\.\.(0x)?[0-9A-Z?]{1,12})?"
+IDENTIFIER = "an identifier, as 1A0 or 1A0..1AF or 18FE??17 or C6:12:34:56:78:9A"
+ITEM = (
+    r'none(?!\w)|"[^"]*"|([0-9A-F?]{2}:){5}[0-9A-F?]{2}|\d+\.\d+(\.\d+)?(?![\w.])'
+    r"|(0x)?[0-9A-Z?]{1,12}(\.\.(0x)?[0-9A-Z?]{1,12})?"
+)
 """Anything that could be meant for an identifier: what is none is explained better than by the grammar."""
+HEX = r"(0x)?[0-9A-Z?]{1,12}(\.\.(0x)?[0-9A-Z?]{1,12})?"
 LETTERS = str.maketrans("OIL", "011")
 """Letters that are typed for the digits they look like."""
 
@@ -23,6 +28,11 @@ def id_range(item: Token) -> terms.IdRange:
     at = item.start_pos or 0
     if item.lower() == terms.WITHOUT:
         return terms.IdRange(0, 0, None, NO_IDENT)
+    written_so = unquoted(item) if item.startswith('"') else str(item)
+    if any(form.read is not None and form.read(written_so) for form in forms()):
+        return terms.IdRange(0, 0, None, None, written_so)
+    if not re.fullmatch(HEX, item, re.IGNORECASE):
+        raise AskError(at, f"{item} is no identifier", (IDENTIFIER,))
     for number in re.sub("0x", "", item, flags=re.IGNORECASE).split(".."):
         if number and not re.fullmatch(r"[0-9A-Fa-f?]+", number):
             raise _no_hex(item, number)

@@ -26,9 +26,14 @@ _TERM = "term_"
 """Rules of terms are called so, with the place of the term in the vocabulary."""
 
 
-def words() -> tuple[str, ...]:
-    """What a condition can begin with, and what joins conditions."""
-    return (*(word for term in TERMS for word in term.words), *JOINING)
+def words(media: frozenset[str] | None = None) -> tuple[str, ...]:
+    """What a condition can begin with, and what joins conditions; of recordings of some media, or of all."""
+    said = (
+        word
+        for term in TERMS
+        for word in (term.words if term.words_for is None or media is None else term.words_for(media))
+    )
+    return (*said, *JOINING)
 
 
 def _grammar() -> Lark:

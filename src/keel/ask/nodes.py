@@ -24,11 +24,13 @@ Verdicts = npt.NDArray[np.int8]
 
 @dataclass(frozen=True)
 class Scene:
-    """What an ask may refer to: bus names in index order, what is known of identifiers, and when time is 0."""
+    """What an ask may refer to: bus names in index order, what is known of identifiers, when time is 0, and the media
+    of the buses."""
 
     buses: tuple[str, ...] = ()
     book: Book = field(default_factory=Book)
     start: int = 0
+    media: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, eq=False)

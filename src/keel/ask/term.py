@@ -29,6 +29,7 @@ class Term:
         help: For the guide: an example, and what it means.
         expected: What stands where one of its tokens is missing, in words.
         offer: What could stand after its colon, given the names and the identifiers there are.
+        words_for: Which of its words recordings of some media need; None if all do.
     """
 
     words: tuple[str, ...]
@@ -38,3 +39,4 @@ class Term:
     help: tuple[tuple[str, str], ...]
     expected: Mapping[str, str] = field(default_factory=dict)
     offer: Offer = nothing_to_offer
+    words_for: Callable[[frozenset[str]], list[str]] | None = None

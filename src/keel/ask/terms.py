@@ -16,7 +16,7 @@ from keel.media.every import form_of
 from keel.model.faults import fault_words
 from keel.model.frames import Flag, Mask
 from keel.model.globs import Glob, quoted
-from keel.model.identity import IDENT_MASK, NO_IDENT, unpack_key
+from keel.model.identity import IDENT_BITS, IDENT_MASK, NO_IDENT, Keys
 
 COMPARISONS: dict[str, Callable[[Any, Any], Any]] = {
     ">": operator.gt,
@@ -29,7 +29,7 @@ COMPARISONS: dict[str, Callable[[Any, Any], Any]] = {
 
 
 WITHOUT = "none"
-ANY_FAULT = 0xFFFFFFFF
+ANY_FAULT = 0xFFFFFFFFFFFFFFFF
 
 
 class PerKey(Plain):
@@ -37,16 +37,15 @@ class PerKey(Plain):
 
     def decide(self, scope: Scope) -> Verdicts:
         """All frames of the keys that are wanted."""
-        wants = self.chooser(scope.scene)
-        return np.array([ALL if wants(key) else NONE for key in scope.chunk.keys.tolist()], np.int8)
+        return np.where(self.chosen(scope.scene, scope.chunk.keys), ALL, NONE).astype(np.int8)
 
     def find(self, scope: Scope, low: int, high: int) -> Mask:
         """Rows of the keys that are wanted."""
         starts = np.clip(scope.chunk.starts, low, high)
         return np.repeat(self.decide(scope) == ALL, np.diff(starts))
 
-    def chooser(self, scene: Scene) -> Callable[[int], bool]:
-        """What says whether a key is wanted."""
+    def chosen(self, scene: Scene, keys: Keys) -> Any:
+        """Which keys are wanted, shape (r,)."""
         raise NotImplementedError
 
 
@@ -56,24 +55,35 @@ class IdRange:
 
     How many digits are typed tells forms apart that are always written with so many: ``form`` is the one that is
     meant, None if none is. Identifiers of forms without a fixed width are meant by their number alone. Of the form
-    `NO_IDENT` it stands for frames without an identifier.
+    `NO_IDENT` it stands for frames without an identifier. What is not written in hex digits alone, as device addresses
+    and endpoints, stands in ``text``: forms that write identifiers so read it.
     """
 
     low: int
     high: int
     mask: int | None
     form: int | None
+    text: str = ""
 
-    def wants(self, form: int, ident: int) -> bool:
-        """Whether the identifier is in it."""
+    def among(self, form: int, idents: Keys) -> Any:
+        """Which identifiers of a form are in it; of the shape of ``idents``, or for all."""
+        known = form_of(form)
         if NO_IDENT in (form, self.form):
             return form == self.form
-        if self.form is not None and form != self.form and form_of(form).digits:
+        if self.text:
+            read = known.read(self.text) if known.read is not None else None
+            return read is not None and (idents & np.uint64(read[1])) == np.uint64(read[0] & read[1])
+        if known.read is not None or (self.form is not None and form != self.form and known.digits):
             return False
         if self.mask is not None:
             # What was not typed is 0.
-            return ident & (self.mask | ~self._typed) == self.low
-        return self.low <= ident <= self.high
+            open_ = (self.mask | ~self._typed) & 0xFFFF_FFFF_FFFF_FFFF
+            return (idents & np.uint64(open_)) == np.uint64(self.low)
+        return (idents >= np.uint64(self.low)) & (idents <= np.uint64(self.high))
+
+    def wants(self, form: int, ident: int) -> bool:
+        """Whether the identifier is in it."""
+        return bool(np.all(self.among(form, np.array([ident], np.uint64))))
 
     @property
     def _typed(self) -> int:
@@ -83,6 +93,8 @@ class IdRange:
     def __str__(self) -> str:
         if self.form == NO_IDENT:
             return WITHOUT
+        if self.text:
+            return f'"{self.text}"' if " " in self.text else self.text
         digits = form_of(self.form).digits if self.form is not None else 0
         if self.mask is not None:
             shown = f"{self.low:0{digits or 12}X}"
@@ -102,14 +114,15 @@ class Ids(PerKey):
     def __str__(self) -> str:
         return "id:" + ",".join(map(str, self.ranges))
 
-    def chooser(self, scene: Scene) -> Callable[[int], bool]:
-        """Whether any of the ranges has it."""
-
-        def wants(key: int) -> bool:
-            _, form, ident = unpack_key(key)
-            return any(r.wants(form, ident) for r in self.ranges)
-
-        return wants
+    def chosen(self, scene: Scene, keys: Keys) -> Any:
+        """Those that any of the ranges has."""
+        forms, idents = (keys >> np.uint64(IDENT_BITS)).astype(np.uint8), keys & np.uint64(IDENT_MASK)
+        chosen = np.zeros(len(keys), np.bool_)
+        for form in np.unique(forms).tolist():
+            of_form = np.flatnonzero(forms == form)
+            for one in self.ranges:
+                chosen[of_form] |= one.among(form, idents[of_form])
+        return chosen
 
 
 @dataclass(frozen=True)
@@ -125,11 +138,11 @@ class Buses(PerKey):
         """The names of the buses that are meant."""
         return frozenset().union(*(pattern.among(scene.buses) for pattern in self.patterns))
 
-    def chooser(self, scene: Scene) -> Callable[[int], bool]:
-        """Whether the key's bus has one of the names."""
+    def chosen(self, scene: Scene, keys: Keys) -> Any:
+        """Those whose bus has one of the names."""
         meant = self.meant(scene)
-        indices = {index for index, name in enumerate(scene.buses) if name in meant}
-        return lambda key: key >> 56 in indices
+        indices = [index for index, name in enumerate(scene.buses) if name in meant]
+        return np.isin(keys >> np.uint64(56), np.array(indices, np.uint64))
 
 
 @dataclass(frozen=True)
@@ -145,15 +158,11 @@ class Names(PerKey):
         """The names of the messages that are meant."""
         return frozenset().union(*(pattern.among(scene.book.message_names) for pattern in self.patterns))
 
-    def chooser(self, scene: Scene) -> Callable[[int], bool]:
-        """Whether the key's message has one of the names."""
-        meant, book = self.meant(scene), scene.book
-
-        def wants(key: int) -> bool:
-            message = book.message(key)
-            return message is not None and message.name in meant
-
-        return wants
+    def chosen(self, scene: Scene, keys: Keys) -> Any:
+        """Those whose message has one of the names."""
+        meant = self.meant(scene)
+        named = scene.book.messages(keys.tolist())
+        return np.array([key in named and named[key].name in meant for key in keys.tolist()], np.bool_)
 
 
 @dataclass(frozen=True)
@@ -193,6 +202,20 @@ class Length(Plain):
         lengths[batch.form[low:high] == NO_IDENT] = 0
         mask: Mask = COMPARISONS[self.compare](lengths, self.value)
         return mask
+
+
+@dataclass(frozen=True)
+class HasData(Plain):
+    """``data``: any payload at all, of whatever kind of line. Details of an error frame are none."""
+
+    def __str__(self) -> str:
+        return "data"
+
+    def find(self, scope: Scope, low: int, high: int) -> Mask:
+        """Rows that carry data."""
+        batch = scope.chunk.batch
+        there: Mask = (np.diff(batch.offsets[low : high + 1]) > 0) & (batch.form[low:high] != NO_IDENT)
+        return there
 
 
 @dataclass(frozen=True)
@@ -256,13 +279,13 @@ class Faults(Plain):
     def decide(self, scope: Scope) -> Verdicts:
         """Most identifiers never have any."""
         summary = scope.chunk.summary
-        never = (summary.fault_mask & np.uint32(self.mask)) == 0
+        never = (summary.fault_mask & np.uint64(self.mask)) == 0
         always = (summary.faulty == summary.frames) & (self.mask == ANY_FAULT)
         return np.where(never, NONE, np.where(always, ALL, SOME)).astype(np.int8)
 
     def find(self, scope: Scope, low: int, high: int) -> Mask:
         """Rows with any of the faults."""
-        mask: Mask = (scope.chunk.batch.faults[low:high] & np.uint32(self.mask)) != 0
+        mask: Mask = (scope.chunk.batch.faults[low:high] & np.uint64(self.mask)) != 0
         return mask
 
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from typing import Any
 
 from keel.ask import context, earlier, nodes, terms
+from keel.ask.headers import FIELDS, HeaderIs, check_value, words_of
 from keel.ask.identifiers import IDENTIFIER, ITEM, id_range
 from keel.ask.nodes import Node, Scene
 from keel.ask.pieces import duration, names, pattern, place, signal, unknown, wanted
@@ -65,6 +67,18 @@ def _becomes(items: list[Any], scene: Scene | None) -> Node:
     return SignalMoves(signal(items[0], scene, value), "becomes", value)
 
 
+def _header_is(items: list[Any], _: Scene | None) -> Node:
+    word, compare = items[0].lower().rstrip(":").strip(), ":"
+    values = items[1:]
+    if items[1].type == "COMPARE":
+        compare, values = str(items[1]), items[2:]
+    for value in values:
+        check_value(word, compare, value)
+    return HeaderIs(word, compare, tuple(unquoted(value) if value.type == "STRING" else str(value) for value in values))
+
+
+_HEADER_WORDS = "|".join(sorted((re.escape(word) for word in FIELDS), key=len, reverse=True))
+
 TERMS: list[Term] = [
     Term(
         ("id:",),
@@ -73,6 +87,8 @@ TERMS: list[Term] = [
         lambda items, _: terms.Ids(tuple(id_range(item) for item in items)),
         (
             ("id:220  id:220..22F  id:18FE??17", "identifiers: one, a range, with any digit; id:220,221 for several"),
+            ("id:C6:12:34:56:78:9A  id:C61234??????", "device addresses, with or without colons"),
+            ('id:1.7.2  id:"1.7.2 out"', "endpoints of devices, or one way of one"),
             ("id:none", "frames without an identifier, as error frames"),
         ),
         {"ID_ITEM": IDENTIFIER},
@@ -112,6 +128,26 @@ TERMS: list[Term] = [
         lambda items, _: terms.Length(str(items[0]), place(items[1])),
         (("len>8", "the payload's length in bytes"),),
         {"COMPARE": COMPARE, "NUMBER": NUMBER},
+    ),
+    Term(
+        ("data",),
+        "DATA",
+        r"DATA.2: /data(?![:.\w])/i",
+        lambda *_: terms.HasData(),
+        (("data", "frames that carry data"),),
+    ),
+    Term(
+        tuple(f"{word}:" for word in words_of()),
+        "(HEADER COMPARE (STRING | VALUE) | HEADER_OF (STRING | VALUE) (_COMMA (STRING | VALUE))*)",
+        f"""HEADER.5: /({_HEADER_WORDS})(?=\\s*[<>=!])/i
+        HEADER_OF.5: /({_HEADER_WORDS}):/i""",
+        _header_is,
+        (
+            ("rssi<-70  channel:37  type:ADV_IND", "what a frame's header says; words or numbers, several with commas"),
+            ("status:stall  usb.bus:1", "where a word means something else, its kind of line stands before it"),
+        ),
+        {"HEADER": "a field of the header, as rssi", "VALUE": "a value"},
+        words_for=lambda media: [f"{word}:" for word in words_of(media)],
     ),
     Term(
         ("bytes:",),

@@ -299,7 +299,7 @@ def _states(side: Side, key: int, message: Message, signal: Signal) -> dict[int,
                 continue
             batch = part.chunk.batch
             at = np.arange(rows.start, rows.stop) if isinstance(rows, slice) else rows
-            decoded = decode_rows(message, signal, batch, at[batch.faults[at] == 0])
+            decoded = decode_rows(message, signal, batch, at[batch.is_sound(at)])
             values, first, counts = np.unique(decoded.raw, return_index=True, return_counts=True)
             for raw, i, n in zip(values.tolist(), first.tolist(), counts.tolist(), strict=True):
                 time = int(batch.time[decoded.rows[i]])

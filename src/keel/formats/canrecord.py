@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
+from keel.formats.packets import LinkType, Packets, Records
 from keel.lines.can import with_wire_bits
 from keel.lines.can_errors import classify
 from keel.media.can import EXTENDED_ID_MAX
@@ -22,7 +23,7 @@ from keel.model.frames import FD_LENGTHS, LENGTH_TO_DLC, Flag, FrameBatch
 from keel.model.identity import Form
 
 LINK_TYPE = 227
-HEADER_BYTES = 8
+HEADER_BYTES, MOST_BYTES = 8, 64
 EXTENDED, REMOTE, ERROR = 0x8000_0000, 0x4000_0000, 0x2000_0000
 FD_BRS, FD_ESI, FD_FDF, CUT = 1, 2, 4, 0x80
 """The last is no flag of a record: the reader notes so that the capture kept only a part of the payload."""
@@ -35,7 +36,7 @@ REASONS = (
 
 
 @njit(cache=True, nogil=True)
-def take_record(buffer: Any, at: Any, captured: Any, original: Any, n: Any, used: Any, out: Any, data: Any) -> Any:
+def _take_record(buffer: Any, at: Any, captured: Any, original: Any, n: Any, used: Any, out: Any, data: Any) -> Any:
     """Take a record at ``at``, of whose ``original`` bytes ``captured`` are there, as frame ``n``.
 
     A frame of which the capture kept only a part has the bytes there are, and `CUT` among its FD flags.
@@ -73,10 +74,39 @@ def take_record(buffer: Any, at: Any, captured: Any, original: Any, n: Any, used
     return took
 
 
-def records_to_frames(
-    time: Any, bus: Any, word: Any, fd: Any, dlc: Any, length: Any, data: Any, sent: Any
-) -> FrameBatch:
-    """Frames from the columns that `take_record` filled in; ``sent`` says which went out, shape (n,)."""
+@njit(cache=True, nogil=True)
+def _take_all(buffer: Any, at: Any, captured: Any, original: Any, out: Any, data: Any, refused: Any) -> Any:
+    """Take all records; returns how many are frames, and the bytes of their payloads."""
+    n = used = 0
+    for i in range(len(at)):
+        took = _take_record(buffer, at[i], captured[i], original[i], n, used, out, data)
+        if took < 0:
+            refused[i] = -took
+        else:
+            n += 1
+            used += took
+    return n, used
+
+
+class CanDecoder:
+    """Makes frames of records."""
+
+    reasons = REASONS
+
+    def decode(self, packets: Packets) -> tuple[FrameBatch, Any]:
+        """The frames, and why packets are none."""
+        room = len(packets)
+        out = tuple(np.empty(room, kind) for kind in (np.int64, np.uint8, np.uint8, np.int64))
+        data = np.empty(int(np.minimum(packets.captured, HEADER_BYTES + MOST_BYTES).sum()), np.uint8)
+        refused = np.zeros(room, np.uint8)
+        n, used = _take_all(packets.buffer, packets.at, packets.captured, packets.original, out, data, refused)
+        word, fd, dlc, length = (column[:n] for column in out)
+        kept = packets if n == room else packets.take(np.flatnonzero(refused == 0))
+        return _frames(kept.time, kept.bus, word, fd, dlc, length, data[:used], kept.sent), refused
+
+
+def _frames(time: Any, bus: Any, word: Any, fd: Any, dlc: Any, length: Any, data: Any, sent: Any) -> FrameBatch:
+    """Frames from the columns that `_take_record` filled in; ``sent`` says which went out, shape (n,)."""
     n = len(time)
     offsets = np.zeros(n + 1, np.int64)
     np.cumsum(length, out=offsets[1:])
@@ -109,17 +139,12 @@ def records_to_frames(
     rows = np.flatnonzero(error)
     if len(rows):
         batch.faults[rows] = classify(number[rows].astype(np.uint64), batch.take(rows).matrix(0, len(rows), 8))
-    batch.faults[cut] |= np.uint32(Fault.TRUNCATED)
+    batch.faults[cut] |= batch.faults.dtype.type(Fault.TRUNCATED)
     return with_wire_bits(batch)
 
 
-def frames_to_records(batch: FrameBatch) -> tuple[Any, Any, Any, Any]:
-    """What stands in the records of some frames.
-
-    Returns:
-        Identifier words, FD flags, length bytes and raw DLCs, each of shape (n,), and whether the record says
-        all that the frame holds.
-    """
+def frames_to_records(batch: FrameBatch) -> Records:
+    """What stands in the records of some frames. A remote request has as many bytes as it asks for, all 0."""
     from keel.lines.can_errors import error_class
 
     lengths = batch.lengths
@@ -145,4 +170,15 @@ def frames_to_records(batch: FrameBatch) -> tuple[Any, Any, Any, Any]:
         plain[rows] = (classify(classes, details) == batch.faults[rows]) & (
             (flags[rows] & ~(Flag.ERROR | Flag.TX)) == 0
         )
-    return word, fd | raw << 8, size, plain
+    # A record's payload has 64 bytes at most; what it cannot say of a frame is said beside it.
+    size = np.where(plain, size, np.minimum(size, MOST_BYTES))
+    heads = np.zeros((len(batch), HEADER_BYTES + MOST_BYTES), np.uint8)
+    heads[:, :4] = word.astype(">u4").view(np.uint8).reshape(-1, 4)
+    heads[:, 4], heads[:, 5], heads[:, 7] = size, fd, raw
+    payloads = batch.matrix(0, len(batch), MOST_BYTES)
+    heads[:, HEADER_BYTES:] = np.where(np.arange(MOST_BYTES) < np.minimum(lengths, size)[:, None], payloads, 0)
+    nothing = np.zeros(len(batch), np.int64)
+    return Records(heads, HEADER_BYTES + size, np.zeros((len(batch), 0), np.uint8), nothing, plain, True)
+
+
+LINK_TYPES = [LinkType(LINK_TYPE, "can", CanDecoder, frames_to_records)]

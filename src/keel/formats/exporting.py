@@ -121,14 +121,16 @@ class ParquetWriter:
 
         from keel.formats.arrow import schema_of
 
-        self._names = setting.bus_names
-        self._writer = pq.ParquetWriter(path, schema_of(), compression="zstd", use_dictionary=["bus", "form", "ident"])
+        self._buses = setting.buses
+        self._writer = pq.ParquetWriter(
+            path, schema_of(setting.buses), compression="zstd", use_dictionary=["bus", "form", "ident"]
+        )
 
     def write(self, batch: FrameBatch, numbers: Any) -> None:
         """Add frames."""
         from keel.formats.arrow import record_of
 
-        self._writer.write_batch(record_of(batch, self._names))
+        self._writer.write_batch(record_of(batch, self._buses))
 
     def close(self) -> None:
         """Finish the file."""
@@ -138,7 +140,7 @@ class ParquetWriter:
 def _pcapng(path: Path, setting: Setting) -> FrameWriter:
     from keel.formats.pcapng_out import PcapngWriter
 
-    return PcapngWriter(path, setting.bus_names, setting.notes, setting.comments)
+    return PcapngWriter(path, setting.buses, setting.notes, setting.comments)
 
 
 def _everything_said(batch: FrameBatch) -> tuple[dict[str, Mask], dict[str, Mask]]:

@@ -8,7 +8,7 @@ from functools import cache
 
 import numpy as np
 
-from keel.media.every import MEDIA, ends_of, form_of, format_ident, medium_of
+from keel.media.every import MEDIA, ends_of, form_of, format_ident, headers_of, medium_of
 from keel.model.bus import Bus
 from keel.model.faults import fault_words
 from keel.model.frames import Flag, FrameBatch, Mask
@@ -61,7 +61,8 @@ def json_lines(batch: FrameBatch, buses: Sequence[Bus], numbers: Sequence[int]) 
         numbers: The number of each frame, from 0.
     """
     names, says = [plain(bus.name) for bus in buses], _sayings(buses)
-    for number, end, row_of in zip(numbers, ends_of(batch, buses), _fields(batch), strict=True):
+    frames = zip(numbers, ends_of(batch, buses), headers_of(batch, buses), _fields(batch), strict=True)
+    for number, end, header, row_of in frames:
         time, bus, form, ident, flags, faults, dlc, payload = row_of
         said = says(bus, form, flags, dlc)
         row = {
@@ -80,7 +81,7 @@ def json_lines(batch: FrameBatch, buses: Sequence[Bus], numbers: Sequence[int]) 
             "len": len(payload) // 2,
             "dlc": said.get("dlc"),
             "payload": payload,
-            "header": None,
+            "header": header,
             "faults": fault_words(faults) if faults else [],
         }
         yield json.dumps(row)

@@ -14,7 +14,8 @@ from keel.model.faults import FAULT_BY_WORD, fault_words
 from keel.model.frames import FrameBatch, concat, replace_columns
 
 _LINE = re.compile(
-    r"keel frame form=(\d+) ident=([0-9a-f]+) flags=(\d+) faults=([a-z,-]*) dlc=(\d+) payload=((?:[0-9a-f]{2})*)"
+    r"keel frame form=(\d+) ident=([0-9a-f]+) flags=(\d+) faults=([a-z0-9,-]*) dlc=(\d+) payload=((?:[0-9a-f]{2})*)"
+    r"(?: header=((?:[0-9a-f]{2})*))?"
 )
 
 
@@ -24,6 +25,7 @@ def frame_text(batch: FrameBatch, row: int) -> str:
     return (
         f"keel frame form={int(batch.form[row])} ident={int(batch.ident[row]):x} flags={int(batch.flags[row])} "
         f"faults={faults} dlc={int(batch.dlc[row])} payload={batch.payload(row).hex()}"
+        + (f" header={batch.header[row].tobytes().hex()}" if batch.header is not None else "")
     )
 
 
@@ -51,6 +53,8 @@ def apply_frame_text(batch: FrameBatch, texts: dict[int, str]) -> FrameBatch:
             offsets=np.array([0, len(data)], np.int64),
             data=data,
         )
+        if found[7]:
+            one = replace_columns(one, header=np.frombuffer(bytes.fromhex(found[7]), np.uint8).reshape(1, -1))
         pieces += [batch.slice(at, row), with_wire_bits(one)]
         at = row + 1
     return concat([*pieces, batch.slice(at, len(batch))]) if pieces else batch

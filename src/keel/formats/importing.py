@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -15,7 +15,7 @@ from keel.formats import delimited
 from keel.formats.layout import Layout
 from keel.formats.reader import Account, Format
 from keel.formats.registry import recognise
-from keel.model.bus import MOST_BUSES, Rates, bus_name
+from keel.model.bus import MOST_BUSES, Bus, Rates, bus_name
 from keel.model.frames import FrameBatch, replace_columns
 from keel.model.safe_text import plain
 from keel.store.manifest import Comment, Manifest, edit_manifest
@@ -96,13 +96,18 @@ def _kind_of(path: Path, layout: Layout | None) -> tuple[Format, str]:
     return Format(delimited.FORMAT.name, lambda _: None, delimited.reader(layout)), "by the layout given"
 
 
+def _name_of(name: str, medium: str, buses: Sequence[Bus]) -> str:
+    """A bus's name; if an earlier file has one of another kind of line under it, with its kind."""
+    taken = any(bus.name == name and bus.medium != medium for bus in buses)
+    return f"{name} {medium}" if taken else name
+
+
 def _with_buses(writer: Writer, batch: FrameBatch, account: Account, rates: Rates) -> FrameBatch:
-    names = account.bus_names
     known = [bus.name for bus in writer.buses]
-    names = [bus_name(name) for name in names]
-    for name in names:
+    names = [_name_of(bus_name(name), account.media.get(name, "can"), writer.buses) for name in account.bus_names]
+    for name, given in zip(names, account.bus_names, strict=True):
         if name not in known and len(known) < MOST_BUSES:
-            writer.add_bus(rates.bus(name))
+            writer.add_bus(rates.bus(name, account.media.get(given, "can")))
             known.append(name)
     index = np.array([known.index(name) if name in known else -1 for name in names], np.int64)[batch.bus]
     if (index < 0).any():

@@ -1,4 +1,4 @@
-"""Classic pcap captures of link type 227: both byte orders, micro- and nanoseconds.
+"""Classic pcap captures: both byte orders, micro- and nanoseconds.
 
 Source: the pcap file format (IETF draft-ietf-opsawg-pcap).
 """
@@ -13,8 +13,8 @@ import numpy as np
 from numba import njit
 
 from keel.errors import InputError
-from keel.formats.canrecord import LINK_TYPE, records_to_frames, take_record
-from keel.formats.canrecord import REASONS as RECORD_REASONS
+from keel.formats.linktypes import LINK_TYPES, known_numbers
+from keel.formats.packets import Decoding, Packets
 from keel.formats.reader import Account, Format, Progress, read_with
 from keel.model.frames import Bytes, FrameBatch
 
@@ -25,9 +25,8 @@ MAGICS = {
     b"\xa1\xb2\x3c\x4d": ("big", 1),
     b"\x4d\x3c\xb2\xa1": ("little", 1),
 }
-REASONS = (*RECORD_REASONS, "record is cut short", "record length is not believable; the rest cannot be read")
-CUT, UNBELIEVABLE = 4, 5
-MOST_RECORD_BYTES = 1 << 18
+CUT, UNBELIEVABLE = "record is cut short", "record length is not believable; the rest cannot be read"
+MOST_RECORD_BYTES = 1 << 25
 
 
 @njit(cache=True, nogil=True)
@@ -41,31 +40,22 @@ def word_at(buffer: Any, at: Any, little: Any) -> Any:
 
 
 @njit(cache=True, nogil=True)
-def _parse(buffer: Any, little: bool, ns: int, time: Any, out: Any, data: Any, number: Any, bad: Any) -> Any:
-    """Parse records; returns frames, payload bytes and where it stopped, -1 if nothing after can be read."""
-    n = used = at = 0
+def _scan(buffer: Any, little: bool, ns: int, most: int, out: Any) -> Any:
+    """Find records; returns how many, and where it stopped, -1 if nothing after can be read."""
+    time, starts, kept, original = out
+    n = at = 0
     end = len(buffer)
     while at + 16 <= end:
         captured = word_at(buffer, at + 8, little)
-        if captured > MOST_RECORD_BYTES:
-            took = -UNBELIEVABLE
-        elif at + 16 + captured > end:
+        if captured > most:
+            return n, -1
+        if at + 16 + captured > end:
             break
-        else:
-            took = take_record(buffer, at + 16, captured, word_at(buffer, at + 12, little), n, used, out, data)
-        number[0] += 1
-        if took < 0:
-            if bad[-took, 0] == 0:
-                bad[-took, 1] = number[0]
-            bad[-took, 0] += 1
-            if took == -UNBELIEVABLE:
-                return n, used, -1
-        else:
-            time[n] = word_at(buffer, at, little) * 1_000_000_000 + word_at(buffer, at + 4, little) * ns
-            n += 1
-            used += took
+        time[n] = word_at(buffer, at, little) * 1_000_000_000 + word_at(buffer, at + 4, little) * ns
+        starts[n], kept[n], original[n] = at + 16, captured, word_at(buffer, at + 12, little)
+        n += 1
         at += 16 + captured
-    return n, used, at
+    return n, at
 
 
 class PcapParser:
@@ -74,16 +64,14 @@ class PcapParser:
     def __init__(self, account: Account, where: str = "pcap") -> None:
         self._account, self._where = account, where
         self._order: tuple[bool, int] | None = None
-        self._number = np.zeros(1, np.int64)
-        self._bad = np.zeros((len(REASONS), 2), np.int64)
+        self._decoding: Decoding | None = None
         self._broken = False
-        account.bus_names = ["bus0"]
 
     def feed(self, buffer: Bytes, final: bool) -> tuple[list[FrameBatch], int]:
         """Read whole records.
 
         Raises:
-            InputError: the link type is another, or the file ends within its header.
+            InputError: the link type is none that is known, or the file ends within its header.
         """
         at = 0
         if self._order is None:
@@ -97,32 +85,33 @@ class PcapParser:
             at = HEADER_BYTES
         if self._broken:
             return [], len(buffer)
-        room = len(buffer) // 24 + 1
-        time = np.empty(room, np.int64)
-        out = tuple(np.empty(room, kind) for kind in (np.int64, np.uint8, np.uint8, np.int64))
-        data = np.empty(len(buffer) + 64, np.uint8)
+        assert self._decoding is not None
         little, ns = self._order
-        n, used, stopped = _parse(buffer[at:], little, ns, time, out, data, self._number, self._bad)
-        for reason, (count, first) in enumerate(self._bad):
-            if count:
-                self._account.skipped[REASONS[reason]] = int(count)
-                self._account.examples.setdefault(REASONS[reason], f"record {first}")
+        rest = buffer[at:]
+        out = tuple(np.empty(len(rest) // 16 + 1, np.int64) for _ in range(4))
+        n, stopped = _scan(rest, little, ns, MOST_RECORD_BYTES, out)
+        time, starts, captured, original = (column[:n] for column in out)
+        nobody = np.zeros(n, np.uint8)
+        packets = Packets(rest, little, starts, captured, original, time, nobody, nobody.view(np.bool_))
+        batch = self._decoding.decode(packets)[0] if n else None
         self._broken = stopped < 0
+        if self._broken:
+            self._account.skip(UNBELIEVABLE, f"record {self._decoding.seen + 1}")
         at = len(buffer) if self._broken else at + stopped
         if final and at < len(buffer):
-            self._account.skip(REASONS[CUT], f"record {int(self._number[0]) + 1}")
+            self._account.skip(CUT, f"record {self._decoding.seen + 1}")
             at = len(buffer)
-        if not n:
-            return [], at
-        word, fd, dlc, length = (column[:n] for column in out)
-        nobody = np.zeros(n, np.bool_)
-        return [records_to_frames(time[:n], np.zeros(n, np.uint8), word, fd, dlc, length, data[:used], nobody)], at
+        return [batch] if batch is not None and len(batch) else [], at
 
     def _read_header(self, header: bytes) -> tuple[bool, int]:
         order, ns = MAGICS[header[:4]]
         link = int.from_bytes(header[20:24], "big" if order == "big" else "little") & 0xFFFF
-        if link != LINK_TYPE:
-            raise InputError(self._where, f"link type {link}", f"link type {LINK_TYPE} (CAN)")
+        if link not in LINK_TYPES:
+            raise InputError(self._where, f"link type {link}", f"one of the link types {known_numbers()}")
+        known = LINK_TYPES[link]
+        self._decoding = Decoding(known, self._account, "record")
+        self._account.bus_names = ["bus0"]
+        self._account.media["bus0"] = known.medium
         return order == "little", ns
 
 
@@ -130,7 +119,7 @@ def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatc
     """Read a capture in blocks.
 
     Raises:
-        InputError: the link type is another, or the file ends within its header.
+        InputError: the link type is none that is known, or the file ends within its header.
     """
     return read_with(PcapParser(account, str(path)), path, account, progress)
 
@@ -142,4 +131,4 @@ def _recognises(head: bytes) -> str | None:
     return f"begins with a pcap header, {order}-endian, {'nanoseconds' if ns == 1 else 'microseconds'}"
 
 
-FORMAT = Format("pcap (link type 227)", _recognises, read, PcapParser)
+FORMAT = Format("pcap", _recognises, read, PcapParser)

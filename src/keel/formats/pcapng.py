@@ -1,4 +1,4 @@
-"""pcapng captures of link type 227: sections of both byte orders, several interfaces, comments, cut last blocks.
+"""pcapng captures: sections of both byte orders, several interfaces of several link types, comments, cut last blocks.
 
 Packets (enhanced, simple, and the obsolete packet block) become frames; what a section, an interface or a packet
 says in a comment is kept; dropped frames from interface statistics are counted. Other blocks are passed over.
@@ -19,12 +19,13 @@ import numpy as np
 from numba import njit
 
 from keel.errors import InputError
-from keel.formats.canrecord import LINK_TYPE, REASONS, records_to_frames, take_record
 from keel.formats.frametext import apply_frame_text
+from keel.formats.linktypes import LINK_TYPES
+from keel.formats.packets import Decoding, Packets
 from keel.formats.pcap import word_at
 from keel.formats.reader import Account, Format, Progress, read_with
 from keel.model.bus import MOST_BUSES, bus_name
-from keel.model.frames import Bytes, FrameBatch, replace_columns
+from keel.model.frames import Bytes, FrameBatch, Rows, concat, replace_columns
 from keel.model.safe_text import plain
 
 SECTION, INTERFACE, OLD_PACKET, SIMPLE, STATISTICS, ENHANCED = 0x0A0D0D0A, 1, 2, 3, 5, 6
@@ -33,15 +34,15 @@ COMMENT, IF_NAME, IF_DESCRIPTION, IF_TSRESOL, IF_TSOFFSET, IF_DROP = 1, 2, 3, 9,
 CUT, BROKEN = "last block is cut short", "block length is not believable; the rest cannot be read"
 NO_TIME = "simple packets have no time: they stand at the time of the packet before"
 NO_OFFSET = "its time offset is not believable and was left out"
-OTHER_LINK, NO_INTERFACE = "packet of another link type", "packet of an interface that was not described"
+OTHER_LINK, NO_INTERFACE = "packet of a link type that is not known", "packet of an interface that was not described"
 MOST_BLOCK_BYTES = 1 << 26
 MOST_OFFSET_S = 9_000_000_000
 """What reaches beyond what nanoseconds since 1970 in 64 bits can say is no time."""
 MOST_STAMP = np.uint64(2**63 - 1)
-_ALL_REASONS = (
-    *REASONS, "packet longer than its block", OTHER_LINK, NO_INTERFACE, "packet of a time that is not believable",
-)  # fmt: skip
-_TOO_LONG, _OTHER, _UNKNOWN, _NO_STAMP, _CROWDED = 4, 5, 6, 7, 8
+_REASONS = ("", "packet longer than its block", OTHER_LINK, NO_INTERFACE, "packet of a time that is not believable")
+_TOO_LONG, _OTHER, _UNKNOWN, _NO_STAMP, _CROWDED = 1, 2, 3, 4, 5
+MEDIUM_SAID = "keel medium "
+"""What an interface's comment says of a bus of a kind that has no link type begins so."""
 CROWDED = f"frames of more than {MOST_BUSES} buses"
 
 
@@ -52,20 +53,22 @@ def _half(buffer: Any, at: Any, little: Any) -> Any:
 
 
 @njit(cache=True, nogil=True)
-def _parse(buffer: Any, little: bool, links: Any, scale: Any, latest: Any, time: Any, bus: Any, sent: Any, out: Any,
-           data: Any, notes: Any, number: Any, bad: Any) -> Any:  # fmt: skip
-    """Parse enhanced packet blocks until another kind of block, the end, or a full notebook.
+def _scan(buffer: Any, little: bool, links: Any, scale: Any, latest: Any, out: Any, notes: Any, number: Any,
+          bad: Any) -> Any:  # fmt: skip
+    """Find packets in enhanced packet blocks until another kind of block, the end, or a full notebook.
 
     Args:
         links: For each interface its bus, -1 for another link type, -2 where there are too many buses.
-        latest: For each interface the greatest time stamp that can be said in nanoseconds.
         scale: For each interface multiplier, divisor, bits of a binary fraction (-1 for a decimal one), offset in ns.
-        notes: Frame, place and length of comments; filled.
+        latest: For each interface the greatest time stamp that can be said in nanoseconds.
+        out: Time, interface, whether sent, place, bytes captured, bytes there were, number in the file; filled.
+        notes: Packet, place and length of comments; filled.
 
     Returns:
-        Frames, payload bytes, comments, where it stopped.
+        Packets, comments, where it stopped.
     """
-    n = used = noted = at = 0
+    time, interfaces, sent, starts, kept, originals, numbers = out
+    n = noted = at = 0
     end = len(buffer)
     while at + 12 <= end and noted < len(notes) and n < len(time):
         if word_at(buffer, at, little) != ENHANCED:
@@ -79,21 +82,19 @@ def _parse(buffer: Any, little: bool, links: Any, scale: Any, latest: Any, time:
         stamp = np.uint64(word_at(buffer, at + 12, little)) << np.uint64(32) | np.uint64(
             word_at(buffer, at + 16, little)
         )
+        wrong = 0
         if captured > size - 32:
-            took = np.int64(-_TOO_LONG)
+            wrong = _TOO_LONG
         elif interface >= len(links):
-            took = np.int64(-_UNKNOWN)
+            wrong = _UNKNOWN
         elif links[interface] < 0:
-            took = np.int64(-_CROWDED if links[interface] == -2 else -_OTHER)
+            wrong = _CROWDED if links[interface] == -2 else _OTHER
         elif stamp > latest[interface]:
-            took = np.int64(-_NO_STAMP)
-        else:
-            original = word_at(buffer, at + 24, little)
-            took = np.int64(take_record(buffer, at + 28, captured, original, n, used, out, data))
-        if took < 0:
-            if bad[-took, 0] == 0:
-                bad[-took, 1] = number[0]
-            bad[-took, 0] += 1
+            wrong = _NO_STAMP
+        if wrong:
+            if bad[wrong, 0] == 0:
+                bad[wrong, 1] = number[0]
+            bad[wrong, 0] += 1
             at += size
             continue
         multiply, divide, binary, shift = scale[interface]
@@ -107,8 +108,8 @@ def _parse(buffer: Any, little: bool, links: Any, scale: Any, latest: Any, time:
             time[n] = whole * 1_000_000_000 + np.int64(part) + shift
         else:
             time[n] = np.int64(stamp // np.uint64(divide)) * multiply + shift
-        bus[n] = links[interface]
-        sent[n] = False
+        interfaces[n], sent[n], numbers[n] = interface, False, number[0]
+        starts[n], kept[n], originals[n] = at + 28, captured, word_at(buffer, at + 24, little)
         option = at + 28 + ((captured + 3) & ~3)
         while option + 4 <= at + size - 4:
             code, length = _half(buffer, option, little), _half(buffer, option + 2, little)
@@ -120,18 +121,18 @@ def _parse(buffer: Any, little: bool, links: Any, scale: Any, latest: Any, time:
                 notes[noted, 0], notes[noted, 1], notes[noted, 2] = n, option + 4, length
                 noted += 1
             option += 4 + ((length + 3) & ~3)
-        used += took
         n += 1
         at += size
-    return n, used, noted, at
+    return n, noted, at
 
 
 @dataclass
 class _Section:
-    """What holds until the next section header: byte order and interfaces."""
+    """What holds until the next section header: byte order and interfaces; of each its bus and its link type."""
 
     little: bool
     links: list[int] = field(default_factory=list)
+    kinds: list[int] = field(default_factory=list)
     scale: list[tuple[int, int, int, int]] = field(default_factory=list)
     snap: list[int] = field(default_factory=list)
 
@@ -144,7 +145,9 @@ class PcapngParser:
         self._section: _Section | None = None
         self._number = np.zeros(1, np.int64)
         self._blocks = self._given = 0
-        self._bad = np.zeros((len(_ALL_REASONS) + 1, 2), np.int64)
+        self._bad = np.zeros((len(_REASONS) + 1, 2), np.int64)
+        self._decodings: dict[int, Decoding] = {}
+        self._others: set[int] = set()
         self._broken = False
         self._extra: list[FrameBatch] = []
         self._last: int | None = None
@@ -190,28 +193,47 @@ class PcapngParser:
         if len(buffer) < 12 or word_at(buffer, 0, section.little) != ENHANCED:
             return None, 0
         room = len(buffer) // 32 + 1
-        time, bus, sent = np.empty(room, np.int64), np.empty(room, np.uint8), np.empty(room, np.bool_)
-        out = tuple(np.empty(room, kind) for kind in (np.int64, np.uint8, np.uint8, np.int64))
-        data, notes = np.empty(len(buffer) + 64, np.uint8), np.zeros((1024, 3), np.int64)
+        kinds = (np.int64, np.int64, np.bool_, np.int64, np.int64, np.int64, np.int64)
+        out: Any = tuple(np.empty(room, kind) for kind in kinds)
+        notes = np.zeros((1024, 3), np.int64)
         links = np.array(section.links, np.int64)
         scale = np.array(section.scale, np.int64).reshape(-1, 4)
         latest = np.array([_latest(*one) for one in section.scale], np.uint64)
-        n, used, noted, at = _parse(
-            buffer, section.little, links, scale, latest, time, bus, sent, out, data, notes, self._number, self._bad
-        )
+        n, noted, at = _scan(buffer, section.little, links, scale, latest, out, notes, self._number, self._bad)
         if not n:
             return None, at
-        word, fd, dlc, length = (column[:n] for column in out)
-        batch = records_to_frames(time[:n], bus[:n], word, fd, dlc, length, data[:used], sent[:n])
+        time, interface, sent, starts, captured, original, numbers = (column[:n] for column in out)
+        bus = links.astype(np.uint8)[interface]
+        packets = Packets(buffer, section.little, starts, captured, original, time, bus, sent)
+        batch, rows = self._decoded(packets, np.array(section.kinds)[interface], numbers)
+        place = np.full(n, -1, np.int64)
+        place[rows] = np.arange(len(rows))
         exact: dict[int, str] = {}
-        for row, start, size in notes[:noted].tolist():
+        for packet, start, size in notes[:noted].tolist():
+            if place[packet] < 0:
+                continue
             text = buffer[start : start + size].tobytes().decode("utf-8", "replace")
             if text.startswith("keel frame "):
-                exact[row] = text
+                exact[int(place[packet])] = text
             else:
-                self._account.comments.append((self._given + row, plain(text, 1000)))
-        self._given += n
-        return apply_frame_text(batch, exact), at
+                self._account.comments.append((self._given + int(place[packet]), plain(text, 1000)))
+        self._given += len(batch)
+        return (apply_frame_text(batch, exact) if len(batch) else None), at
+
+    def _decoded(self, packets: Packets, kinds: Any, numbers: Rows) -> tuple[FrameBatch, Rows]:
+        """The frames of packets of several link types, in the order of the file, and which packet each was."""
+        found = []
+        for kind in np.unique(kinds).tolist():
+            decoding = self._decodings.setdefault(kind, Decoding(LINK_TYPES[kind], self._account, "packet"))
+            rows = np.flatnonzero(kinds == kind)
+            whole = len(rows) == len(packets)
+            batch, kept = decoding.decode(packets if whole else packets.take(rows), numbers[rows])
+            found.append((batch, rows[kept]))
+        if len(found) == 1:
+            return found[0]
+        places = np.concatenate([rows for _, rows in found])
+        order = np.argsort(places)
+        return concat([batch for batch, _ in found]).take(order), places[order]
 
     def _timed(self, batch: FrameBatch) -> list[FrameBatch]:
         """A batch with times, after those without that came before any time was known."""
@@ -290,7 +312,7 @@ class PcapngParser:
 
     def _say(self, options: list[tuple[int, bytes]], of_what: str) -> None:
         for code, value in options:
-            if code == COMMENT:
+            if code == COMMENT and not value.startswith(MEDIUM_SAID.encode()):
                 self._account.notes.append(f"{of_what} says: {plain(value.decode('utf-8', 'replace'), 500)}")
 
     def _interface(self, body: bytes, order: str) -> None:
@@ -303,13 +325,9 @@ class PcapngParser:
         number = len(self._section.links)
         name = values.get(IF_NAME) or values.get(IF_DESCRIPTION)
         title = bus_name(name.decode("utf-8", "replace").rstrip("\0")) if name else f"bus{number}"
-        bus = -1
-        known = self._account.bus_names
-        if link == LINK_TYPE:
-            if title not in known and len(known) < MOST_BUSES:
-                known.append(title)
-            bus = known.index(title) if title in known else -2
-        self._section.links.append(bus)
+        said = next((text for code, text in options if code == COMMENT and text.startswith(MEDIUM_SAID.encode())), b"")
+        self._section.links.append(self._bus(title, link, said.decode("utf-8", "replace")))
+        self._section.kinds.append(link)
         self._section.snap.append(struct.unpack_from(order + "I", body, 4)[0])
         exponent = resolution & 0x7F
         if abs(offset) > MOST_OFFSET_S:
@@ -323,6 +341,20 @@ class PcapngParser:
             self._section.scale.append((10 ** max(9 - digits, 0), 10 ** max(digits - 9, 0), -1, shift))
         self._say(options, f"interface {title}")
 
+    def _bus(self, title: str, link: int, said: str) -> int:
+        """The bus that an interface is; -1 if its link type is not known, -2 if there are too many."""
+        if link not in LINK_TYPES:
+            self._others.add(link)
+            return -1
+        known, medium = self._account.bus_names, plain(said.removeprefix(MEDIUM_SAID), 40) or LINK_TYPES[link].medium
+        if title in known and self._account.media[title] != medium:
+            # A bus is of one kind of line.
+            title = f"{title} {medium}"
+        if title not in known and len(known) < MOST_BUSES:
+            known.append(title)
+            self._account.media[title] = medium
+        return known.index(title) if title in known else -2
+
     def _report(self) -> None:
         if self._simple:
             self._account.once(NO_TIME, f"{self._simple} {NO_TIME}")
@@ -330,8 +362,11 @@ class PcapngParser:
             if count and reason == _CROWDED:
                 self._account.lose(CROWDED, f"packet {first}", int(count))
             elif count:
-                self._account.skipped[_ALL_REASONS[reason]] = int(count)
-                self._account.examples.setdefault(_ALL_REASONS[reason], f"packet {first}")
+                said = _REASONS[reason]
+                if reason == _OTHER:
+                    self._account.once(OTHER_LINK, f"its link types: {', '.join(map(str, sorted(self._others)))}")
+                self._account.skipped[said] = int(count)
+                self._account.examples.setdefault(said, f"packet {first}")
 
 
 def _latest(multiply: int, divide: int, binary: int, shift: int) -> int:
@@ -372,4 +407,4 @@ def _recognises(head: bytes) -> str | None:
     return f"begins with a pcapng section, {'little' if head[8:12] == MAGIC_LITTLE else 'big'}-endian"
 
 
-FORMAT = Format("pcapng (link type 227)", _recognises, read, PcapngParser)
+FORMAT = Format("pcapng", _recognises, read, PcapngParser)

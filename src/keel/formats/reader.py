@@ -27,6 +27,7 @@ class Account:
         examples: For each reason the first place, as ``line 17``.
         back_steps: Frames whose time lies before that of the frame before them.
         bus_names: Names of the buses in the order of the batches' bus indices.
+        media: What kind of line each bus is, by its name; CAN, where it is not said.
         notes: What the file itself says of the capture.
         comments: What the file says of single frames: their number, counted from the file's first, and the text.
         lost: Frames that the capture says it lost.
@@ -38,6 +39,7 @@ class Account:
     examples: dict[str, str] = field(default_factory=dict)
     back_steps: int = 0
     bus_names: list[str] = field(default_factory=list)
+    media: dict[str, str] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
     comments: list[tuple[int, str]] = field(default_factory=list)
     lost: int = 0

@@ -11,8 +11,9 @@ import numpy as np
 from keel.errors import InputError
 from keel.formats.reader import Account, Format, Progress
 from keel.lines.can import with_wire_bits
+from keel.media.every import medium_of_form
 from keel.model.bus import MOST_BUSES, bus_name
-from keel.model.frames import COLUMNS, LENGTH_TO_DLC, FrameBatch
+from keel.model.frames import COLUMNS, LENGTH_TO_DLC, OPTIONAL, FrameBatch, faults_of
 from keel.model.identity import Form
 
 ROWS = 1 << 18
@@ -50,7 +51,7 @@ def _records(path: Path) -> tuple[int, Iterator[Any]]:
         magic = file.read(8)
     if magic[:4] == b"PAR1":
         table = pq.ParquetFile(path)
-        columns = [name for name in (*COLUMNS, "payload", "order") if name in table.schema_arrow.names]
+        columns = [name for name in (*COLUMNS, *OPTIONAL, "payload", "order") if name in table.schema_arrow.names]
         if "order" in columns:
             # A packed segment: its rows lie clustered.
             whole = table.read(columns)
@@ -88,18 +89,45 @@ def _batch(record: Any, account: Account, where: str) -> FrameBatch:
         if name == "bus":
             columns[name] = _buses(record.column("bus") if "bus" in names else None, n, account)
         elif name in names:
-            columns[name] = _numbers(record.column(name), kind)
+            columns[name] = _numbers(record.column(name), np.uint64 if name == "faults" else kind)
         else:
             columns[name] = np.broadcast_to(np.asarray(defaults.get(name, 0)), n).astype(kind)
+    columns["faults"] = faults_of(columns["faults"])
     bus = columns["bus"]
     columns["bus"] = np.maximum(bus, 0).astype(np.uint8)
-    batch = FrameBatch(**columns, offsets=offsets - offsets[0], data=bytes_[offsets[0] : offsets[-1]])
+    extras = _extras(record)
+    batch = FrameBatch(**columns, offsets=offsets - offsets[0], data=bytes_[offsets[0] : offsets[-1]], **extras)
+    _say_media(batch, account)
     if (bus < 0).any():
         before = account.unkept.get(CROWDED, 0)
         first = account.frames + before + int((bus < 0).argmax())
         account.lose(CROWDED, f"row {first + 1}", before + int((bus < 0).sum()))
         batch = batch.take(np.flatnonzero(bus >= 0))
     return batch if "bits" in names and "fast_bits" in names else with_wire_bits(batch)
+
+
+def _extras(record: Any) -> dict[str, Any]:
+    """The columns that not all tables of frames have."""
+    import pyarrow as pa
+
+    found: dict[str, Any] = {}
+    if "duration" in record.schema.names:
+        found["duration"] = _numbers(record.column("duration"), np.int64)
+    if "header" in record.schema.names and pa.types.is_fixed_size_binary(record.schema.field("header").type):
+        header = record.column("header")
+        width = header.type.byte_width
+        whole = np.frombuffer(header.buffers()[1], np.uint8, len(header) * width, header.offset * width)
+        found["header"] = whole.reshape(len(header), width)
+    return {name: column for name, column in found.items() if column.any()}
+
+
+def _say_media(batch: FrameBatch, account: Account) -> None:
+    """The kind of line that the forms of its frames make each bus."""
+    pairs = np.unique(batch.bus.astype(np.int64) << 8 | batch.form)
+    for bus, form in ((int(pair) >> 8, int(pair) & 0xFF) for pair in pairs):
+        medium = medium_of_form(form)
+        if medium is not None and bus < len(account.bus_names):
+            account.media.setdefault(account.bus_names[bus], medium.name)
 
 
 def _numbers(column: Any, kind: Any) -> Any:

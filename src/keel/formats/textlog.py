@@ -320,9 +320,8 @@ def unsaid(batch: FrameBatch) -> tuple[dict[str, Mask], dict[str, Mask]]:
     flags, lengths, remote = batch.flags, batch.lengths, (batch.flags & np.uint16(Flag.REMOTE)) != 0
     is_fd, is_can = (flags & np.uint16(Flag.FD)) != 0, np.isin(batch.form, (Form.BASE, Form.EXTENDED))
     most = np.where(is_fd, 64, 8)
-    lost = np.uint32(Fault.LOST)
     out = {
-        "faulty frames": ((flags & np.uint16(Flag.ERROR)) != 0) | ((batch.faults & ~lost) != 0),
+        "faulty frames": ((flags & np.uint16(Flag.ERROR)) != 0) | ((batch.faults & ~np.uint64(Fault.LOST)) != 0),
         "frames without a CAN identifier": ~is_can
         | (batch.ident > np.where(batch.form == Form.EXTENDED, EXTENDED_ID_MAX, 0x7FF).astype(np.uint64)),
         "payloads longer than 8 bytes, or 64 with FD": (lengths > most) & ~remote,
@@ -333,7 +332,7 @@ def unsaid(batch: FrameBatch) -> tuple[dict[str, Mask], dict[str, Mask]]:
     less = {
         "their direction": (flags & np.uint16(Flag.TX)) != 0,
         "their DLC": ~remote & (batch.dlc != usual) | (remote & (batch.dlc > 15)),
-        "that frames before them were lost": (batch.faults & lost) != 0,
+        "that frames before them were lost": (batch.faults & np.uint64(Fault.LOST)) != 0,
         "flags or a payload that such frames do not have": (remote & (is_fd | (lengths > 0)))
         | (~is_fd & ((flags & np.uint16(Flag.BRS | Flag.ESI)) != 0)),
     }

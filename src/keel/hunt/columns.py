@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from keel.ask.matches import Matches
-from keel.model.frames import Bytes, Flag, FrameBatch, Rows, Times
+from keel.model.frames import Bytes, FrameBatch, Rows, Times
 
 MOST_FRAMES = 200_000
 """Of an identifier with more frames, every second, third and so on is looked at."""
@@ -89,7 +89,7 @@ def gather(
 
 def _read(batch: FrameBatch, rows: Rows) -> tuple[Times, Bytes]:
     """Times and payloads of rows without fault, of the length most of them have."""
-    rows = rows[(batch.faults[rows] == 0) & (batch.flags[rows] & np.uint16(Flag.REMOTE) == 0)]
+    rows = rows[batch.is_good(rows)]
     lengths = (batch.offsets[rows + 1] - batch.offsets[rows]).astype(np.int64)
     if not len(rows):
         return np.zeros(0, np.int64), np.zeros((0, 0), np.uint8)

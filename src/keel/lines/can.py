@@ -109,6 +109,10 @@ def _wire_bits(
     head_states, head_stuffs = np.zeros(256, np.int64), np.zeros(256, np.int64)
     head_crcs = np.zeros(256, np.int64)
     for i in range(len(ident)):
+        if form[i] > _EXTENDED and form[i] != _NO_ID:
+            # A frame of another kind of line.
+            bits[i] = fast[i] = 0
+            continue
         flag = int(flags[i])
         ended_late = faults[i] & (_CRC_FAULT | _ACK_FAULT)
         if form[i] == _NO_ID or (flag & _ERROR and not ended_late):

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.model.faults import Fault
-from keel.model.frames import Bytes
+from keel.model.frames import Bytes, FaultBits
 
 ERROR_FRAME = 0x2000_0000
 
@@ -57,12 +57,12 @@ def classify(error_class: npt.NDArray[np.uint64], details: Bytes) -> npt.NDArray
     return faults
 
 
-def error_class(faults: npt.NDArray[np.uint32], details: Bytes) -> npt.NDArray[np.uint64]:
+def error_class(faults: FaultBits, details: Bytes) -> npt.NDArray[np.uint64]:
     """The error class that `classify` reads, with the details, as these faults; as far as there is one."""
     found = np.zeros(len(faults), np.uint64)
     for bit, fault in _BY_CLASS.items():
         if fault != Fault.OTHER:
-            found |= np.where(faults & np.uint32(fault), np.uint64(bit), np.uint64(0))
+            found |= np.where(faults & np.uint64(fault), np.uint64(bit), np.uint64(0))
     # An ACK fault may also be said by the place in the frame: then the class is that of the protocol.
     protocol = (details[:, 2] != 0) | np.isin(details[:, 3], list(_LOCATIONS))
     found |= np.where(protocol, np.uint64(0x008), np.uint64(0))

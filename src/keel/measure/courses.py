@@ -153,7 +153,7 @@ class Courses:
     def _singles(self, chunk: Chunk, rows: Rows | slice, message: Message, signal: Signal) -> dict[str, Any]:
         """Each frame as a block of its own."""
         at = np.arange(rows.start, rows.stop) if isinstance(rows, slice) else rows
-        found = decode_rows(message, signal, chunk.batch, at[chunk.batch.faults[at] == 0])
+        found = decode_rows(message, signal, chunk.batch, at[chunk.batch.is_sound(at)])
         times = chunk.batch.time[found.rows]
         there = found.there
         return {
@@ -242,7 +242,7 @@ class Courses:
             size = 64
             while len(at):
                 some, at = at[-size:], at[:-size]
-                found = decode_rows(message, signal, chunk.batch, some[chunk.batch.faults[some] == 0])
+                found = decode_rows(message, signal, chunk.batch, some[chunk.batch.is_sound(some)])
                 if len(found):
                     standing = Standing(int(found.standing[-1]))
                     value = float(found.values[-1]) if standing == Standing.VALUE else None

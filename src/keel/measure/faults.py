@@ -42,7 +42,7 @@ def classes(matches: Matches, length_ns: int) -> list[FaultClass]:
     minutes = max(length_ns / NS_PER_S / 60, 1 / 60)
     found = []
     for fault in Fault:
-        at = np.flatnonzero(columns["fault"] == np.uint32(fault))
+        at = np.flatnonzero(columns["fault"] == np.uint64(fault))
         if not len(at):
             continue
         count = columns["count"][at]

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from keel.media.medium import HeaderBits, IdentForm, Medium
+from keel.model.faults import Fault
 from keel.model.frames import Flag, FrameBatch
 from keel.model.identity import NO_IDENT, Form
 
@@ -26,6 +27,22 @@ def parameter_group(ident: int) -> int:
 EXTENDED_ID_MAX = 0x1FFF_FFFF
 BASE = IdentForm(Form.BASE, "base", "11-bit identifier", 11, digits=3)
 EXTENDED = IdentForm(Form.EXTENDED, "extended", "29-bit identifier", 29, digits=8, group=parameter_group)
+FAULTS = {
+    Fault.CRC: "the checksum that was sent does not fit the bits that came",
+    Fault.STUFF: "six equal bits in a row, where the sixth had to differ",
+    Fault.FORM: "a bit with a fixed level had the other one",
+    Fault.ACK: "no other node acknowledged the frame",
+    Fault.BIT: "the sender read back another level than it sent",
+    Fault.OVERLOAD: "a node asked for a pause",
+    Fault.BUS_OFF: "the controller left the bus after too many errors",
+    Fault.WARNING: "an error counter passed the warning level",
+    Fault.PASSIVE: "the controller may no longer signal errors actively",
+    Fault.ARBITRATION: "the sender lost arbitration",
+    Fault.CONTROLLER: "the controller reported a problem",
+    Fault.TRANSCEIVER: "the transceiver reported a problem",
+    Fault.RESTARTED: "the controller was started again",
+    Fault.OTHER: "the capture names no class that is known",
+}
 MEANINGS = {
     "RTR": ("data", "remote"),
     "IDE": ("11-bit", "29-bit"),
@@ -85,10 +102,11 @@ CAN = Medium(
     "CAN",
     "bit/s",
     (BASE, EXTENDED),
-    (10_000, 20_000, 50_000, 83_333, 100_000, 125_000, 250_000, 500_000, 800_000, 1_000_000),
-    3,
-    _kind,
-    lambda frame: f"DLC {int(frame.dlc[0])}",
-    _header,
-    _says,
+    rates=(10_000, 20_000, 50_000, 83_333, 100_000, 125_000, 250_000, 500_000, 800_000, 1_000_000),
+    rest_bits=3,
+    kind=_kind,
+    size=lambda frame: f"DLC {int(frame.dlc[0])}",
+    header=_header,
+    says=_says,
+    faults=FAULTS,
 )

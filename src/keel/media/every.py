@@ -3,22 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import cache
+from typing import Any
 
 import numpy as np
 
+from keel.media.ble import BLE
 from keel.media.can import CAN
+from keel.media.header import first_row
 from keel.media.medium import IdentForm, Medium
+from keel.media.usb import USB
 from keel.model.bus import Bus, wire_ns
+from keel.model.faults import Fault
 from keel.model.frames import FrameBatch
 from keel.model.identity import NO_IDENT, unpack_key
 
-MEDIA: list[Medium] = [CAN]
+MEDIA: list[Medium] = [CAN, BLE, USB]
 NONE = IdentForm(NO_IDENT, "none", "no identifier", 48)
 RESERVED = (
     IdentForm(2, "serial", "talker", 48),
     IdentForm(3, "wire", "talker", 48),
-    IdentForm(4, "ble", "address", 48),
-    IdentForm(5, "usb", "endpoint", 48),
 )
 """Forms that recordings and dictionaries may have before there is a medium that decodes them."""
 
@@ -47,10 +51,17 @@ def ends_of(batch: FrameBatch, buses: Sequence[Bus]) -> list[int | None]:
     return [end if is_known else None for end, is_known in zip(ends.tolist(), known.tolist(), strict=True)]
 
 
+@cache
+def _by_number(_media: int) -> dict[int, tuple[IdentForm, Medium | None]]:
+    """Forms by number, each with its medium; for so many media."""
+    found: dict[int, tuple[IdentForm, Medium | None]] = {int(form.number): (form, None) for form in (*RESERVED, NONE)}
+    return found | {int(form.number): (form, medium) for medium in MEDIA for form in medium.forms}
+
+
 def form_of(number: int) -> IdentForm:
     """The form of a number. One that nobody knows, as of a later Keel, is shown as it is."""
-    known = next((form for form in forms() if form.number == number), None)
-    return IdentForm(number, f"form-{number}", "identifier", 48) if known is None else known
+    known = _by_number(len(MEDIA)).get(number)
+    return IdentForm(number, f"form-{number}", "identifier", 48) if known is None else known[0]
 
 
 def form_named(word: str) -> IdentForm:
@@ -79,6 +90,52 @@ def usual_form(ident: int) -> IdentForm:
 def narrowest_digits() -> int:
     """The fewest hex digits that identifiers of a form are always written with."""
     return min(form.digits for form in forms() if form.digits)
+
+
+def medium_of_form(number: int) -> Medium | None:
+    """The medium whose form it is; None of those that no medium has."""
+    known = _by_number(len(MEDIA)).get(number)
+    return known[1] if known is not None else None
+
+
+def fault_sentence(medium: Medium, fault: Fault) -> str:
+    """What went wrong with a frame of a medium, title first."""
+    sentence = medium.faults.get(fault) or _OF_ANY_MEDIUM.get(fault, "")
+    return f"{fault.title}: {sentence}" if sentence else fault.title
+
+
+_OF_ANY_MEDIUM = {
+    Fault.LOST: "frames were lost before they could be recorded",
+    Fault.TRUNCATED: "the capture kept only the first bytes of the payload",
+}
+
+
+def headers_of(batch: FrameBatch, buses: Sequence[Bus]) -> list[dict[str, Any] | None]:
+    """What each frame's header says, as JSON has it, by field; None for frames without one."""
+    said: list[dict[str, Any] | None] = [None] * len(batch)
+    if batch.header is None:
+        return said
+    for place in np.unique(batch.bus).tolist():
+        medium = medium_of(buses[place])
+        rows = np.flatnonzero(batch.bus == place)
+        columns = []
+        for one in medium.fields:
+            numbers, there = one.numbers(batch.header[rows])
+            pairs = zip(numbers.tolist(), there.tolist(), strict=True)
+            columns.append([one.says(number) if is_there else None for number, is_there in pairs])
+        names = [one.name for one in medium.fields]
+        for row, values in zip(rows.tolist(), zip(*columns, strict=True) if columns else (), strict=False):
+            said[row] = dict(zip(names, values, strict=True))
+    return said
+
+
+def brief_of(frame: FrameBatch, medium: Medium) -> str:
+    """What lists show of the header of a batch of one frame."""
+    if frame.header is None:
+        return ""
+    row = first_row(medium.fields, frame.header)
+    shown = [(field, number) for field, number in (row[name] for name in medium.brief) if number is not None]
+    return " ".join(f"ch {number}" if field.name == "channel" else field.text(number) for field, number in shown)
 
 
 def format_ident(form: int, ident: int) -> str:

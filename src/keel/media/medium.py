@@ -6,7 +6,10 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from keel.model.faults import Fault
+
 if TYPE_CHECKING:
+    from keel.media.header import HeaderField
     from keel.model.frames import FrameBatch
 
 
@@ -21,6 +24,10 @@ class IdentForm:
         bits: How many an identifier has; at most 48.
         digits: Hex digits it is always written with; 0: as many as it needs.
         group: The part of an identifier that says what is meant, whoever sends it; None if there is no such part.
+        role: What frames of the form are to others that are written the same, as ``scan response``; usually nothing.
+        written: How it is written, if not in hex digits.
+        read: The inverse, for what is no hex number: the identifier, and which of its bits are meant; None if the
+            text is none.
     """
 
     number: int
@@ -29,6 +36,9 @@ class IdentForm:
     bits: int
     digits: int = 0
     group: Callable[[int], int] | None = None
+    role: str = ""
+    written: Callable[[int], str] | None = None
+    read: Callable[[str], tuple[int, int] | None] | None = None
 
     @property
     def most(self) -> int:
@@ -37,7 +47,7 @@ class IdentForm:
 
     def write(self, ident: int) -> str:
         """An identifier as people write it."""
-        return f"{ident:0{self.digits}X}"
+        return f"{ident:0{self.digits}X}" if self.written is None else self.written(ident)
 
 
 @dataclass(frozen=True)
@@ -68,12 +78,16 @@ class Medium:
         title: What people call it.
         unit: The unit of its speed.
         forms: Its forms of identifiers.
-        rates: The speeds that are usual, slow to fast; load is only possible where one fits.
+        rates: The speeds that are usual, slow to fast. Without any there is no load: how long frames take is not known.
         rest_bits: How many of the bits that are counted for a frame follow its end.
         kind: What sort of frame flags make it, in words; of a batch of one frame.
         size: What is said of its length beside the identifier.
         header: The header's fields in the order they are sent, of a batch of one frame; empty if it has none.
         says: What the interchange forms say of a frame besides, from its form, flags and DLC.
+        faults: The faults that its frames can have, and what each means in a sentence.
+        fields: What its headers hold; the columns ``header`` of recordings are laid out so.
+        header_bytes: How many bytes a header has.
+        brief: The names of the fields that lists show, in this order.
     """
 
     name: str
@@ -86,3 +100,7 @@ class Medium:
     size: Callable[[FrameBatch], str] = lambda _: ""
     header: Callable[[FrameBatch], list[HeaderBits]] = _nothing
     says: Callable[[int, int, int], Mapping[str, bool | int]] = field(default=_says_nothing)
+    faults: Mapping[Fault, str] = field(default_factory=dict)
+    fields: tuple[HeaderField, ...] = ()
+    header_bytes: int = 0
+    brief: tuple[str, ...] = ()

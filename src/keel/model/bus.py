@@ -58,12 +58,12 @@ class Rates:
     of: Mapping[str, int] = field(default_factory=dict)
     fast_of: Mapping[str, int] = field(default_factory=dict)
 
-    def bus(self, name: str) -> Bus:
+    def bus(self, name: str, medium: str = "can") -> Bus:
         """A bus of a name, at the rates that were named."""
         usual = Bus(name)
         slow, fast = self.of.get(name, self.bit_rate), self.fast_of.get(name, self.fast_bit_rate)
         rates = slow or usual.bit_rate, fast or usual.fast_bit_rate
-        return Bus(name, *rates, assumed=slow is None, fast_assumed=fast is None)
+        return Bus(name, *rates, medium=medium, assumed=slow is None, fast_assumed=fast is None)
 
     def named(self, buses: Sequence[Bus]) -> list[str]:
         """The names of the buses whose rate was named."""

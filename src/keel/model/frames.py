@@ -4,6 +4,9 @@ Times are nanoseconds since 1970 (UTC). Payloads lie end to end in ``data``; fra
 ``data[offsets[i]:offsets[i + 1]]``. ``bits`` and ``fast_bits`` are the exact bits on the wire, stuffing
 and interframe space included, at the bus's arbitration and data bit rate: the time on the wire follows
 from them and stays right when a bit rate is corrected later.
+
+Lines of other kinds count no bits: what was measured lies in ``duration``, and what a frame says of itself beside its
+identifier and payload in ``header``. Both are None where no frame has them, so that CAN pays nothing for them.
 """
 
 from __future__ import annotations
@@ -16,11 +19,13 @@ from typing import Any, TypeAlias
 import numpy as np
 import numpy.typing as npt
 
+from keel.model.faults import OF_THE_CAPTURE
 from keel.model.identity import Form, Keys, pack_keys
 
 Rows: TypeAlias = npt.NDArray[np.int64]
 Times: TypeAlias = npt.NDArray[np.int64]
 Bytes: TypeAlias = npt.NDArray[np.uint8]
+FaultBits: TypeAlias = npt.NDArray[np.unsignedinteger[Any]]
 Mask: TypeAlias = npt.NDArray[np.bool_]
 
 FD_LENGTHS = (0, 1, 2, 3, 4, 5, 6, 7, 8, 12, 16, 20, 24, 32, 48, 64)
@@ -39,6 +44,12 @@ class Flag(IntFlag):
     BRS = 1 << 3
     ESI = 1 << 4
     TX = 1 << 5
+    ASIDE = 1 << 6
+    """Not one of those that cycle times and changes are made of: it carries no data, or repeats the one before."""
+
+
+PASSED_OVER = Flag.REMOTE | Flag.ERROR | Flag.ASIDE
+"""Flags of frames that cycle times, changes of payload and evidence pass over."""
 
 
 COLUMNS: dict[str, Any] = {
@@ -52,24 +63,32 @@ COLUMNS: dict[str, Any] = {
     "bits": np.uint32,
     "fast_bits": np.uint16,
 }
-"""The fixed-width columns of a batch and their types."""
+"""The fixed-width columns of a batch and their types. Faults are as wide as they must be: 64 bits where 32 are not
+enough."""
 
 
 @dataclass(frozen=True, eq=False)
 class FrameBatch:
-    """Frames as columns, all of shape (n,) but ``offsets`` (n + 1,) and ``data`` (total bytes,)."""
+    """Frames as columns, all of shape (n,) but ``offsets`` (n + 1,), ``data`` (total bytes,), ``header`` (n, bytes).
+
+    Attributes:
+        header: The header of each frame, laid out as its medium says; what is wider than that is 0.
+        duration: How long each frame took on the line, measured, in ns; 0 where it was not.
+    """
 
     time: Times
     bus: npt.NDArray[np.uint8]
     form: npt.NDArray[np.uint8]
     ident: Keys
     flags: npt.NDArray[np.uint16]
-    faults: npt.NDArray[np.uint32]
+    faults: FaultBits
     dlc: npt.NDArray[np.uint8]
     bits: npt.NDArray[np.uint32]
     fast_bits: npt.NDArray[np.uint16]
     offsets: npt.NDArray[np.int64]
     data: Bytes
+    header: Bytes | None = None
+    duration: Times | None = None
 
     def __len__(self) -> int:
         return len(self.time)
@@ -83,10 +102,33 @@ class FrameBatch:
         """The key of each frame, shape (n,)."""
         return pack_keys(self.bus, self.form, self.ident)
 
-    def passed_over(self) -> npt.NDArray[np.uint32]:
-        """Not 0 for frames that cycle times and changes of payload pass over: faults, remote requests; shape (n,)."""
-        remote = self.flags & np.uint16(Flag.REMOTE)
-        return self.faults | remote.astype(np.uint32) << np.uint32(31) if remote.any() else self.faults
+    def passed_over(self) -> Any:
+        """Not 0 for frames that cycle times and changes of payload pass over, shape (n,).
+
+        Those are frames with a fault of their own, remote requests, and what repeats the frame before or carries no
+        data. What the capture did to a frame does not exclude it.
+        """
+        faults: Any = self.faults
+        if (faults & faults.dtype.type(OF_THE_CAPTURE)).any():
+            faults = faults & faults.dtype.type(~OF_THE_CAPTURE & np.iinfo(faults.dtype).max)
+        aside = self.flags & np.uint16(PASSED_OVER)
+        # Which bit is set is of no matter, only that one is.
+        return faults | aside.astype(faults.dtype) << faults.dtype.type(16) if aside.any() else faults
+
+    def is_sound(self, rows: Any) -> Mask:
+        """Which of some rows have no fault of their own: values are read from them."""
+        faults = self.faults[rows]
+        sound: Mask = faults & faults.dtype.type(~OF_THE_CAPTURE & np.iinfo(faults.dtype).max) == 0
+        return sound
+
+    def is_good(self, rows: Any) -> Mask:
+        """Which of some rows `passed_over` leaves."""
+        good: Mask = self.is_sound(rows) & (self.flags[rows] & np.uint16(PASSED_OVER) == 0)
+        return good
+
+    def extras(self) -> dict[str, Any]:
+        """The columns that not all batches have, those that this one has."""
+        return {name: column for name in OPTIONAL if (column := getattr(self, name)) is not None}
 
     def payload(self, row: int) -> bytes:
         """The payload of one frame."""
@@ -97,14 +139,16 @@ class FrameBatch:
         offsets = self.offsets[start : stop + 1]
         low, high = (int(offsets[0]), int(offsets[-1])) if len(offsets) else (0, 0)
         columns = {name: getattr(self, name)[start:stop] for name in COLUMNS}
-        return FrameBatch(**columns, offsets=offsets - low, data=self.data[low:high])
+        extras = {name: column[start:stop] for name, column in self.extras().items()}
+        return FrameBatch(**columns, offsets=offsets - low, data=self.data[low:high], **extras)
 
     def take(self, rows: npt.NDArray[Any]) -> FrameBatch:
         """The frames at ``rows``, in that order, copied."""
         rows = np.asarray(rows, np.int64)
         columns = {name: getattr(self, name)[rows] for name in COLUMNS}
+        extras = {name: column[rows] for name, column in self.extras().items()}
         offsets, data = take_payloads(self.offsets, self.data, rows)
-        return FrameBatch(**columns, offsets=offsets, data=data)
+        return FrameBatch(**columns, offsets=offsets, data=data, **extras)
 
     def bytes_at(self, index: int) -> tuple[npt.NDArray[np.int16], Mask]:
         """Byte ``index`` of each payload, and whether it has one; both shape (n,)."""
@@ -128,6 +172,10 @@ class FrameBatch:
         if not len(self.data):
             return np.zeros((stop - start, width), np.uint8)
         return np.where(present, self.data[np.minimum(at, len(self.data) - 1)], np.uint8(0))
+
+
+OPTIONAL = ("header", "duration")
+"""The columns that a batch may be without."""
 
 
 def take_payloads(offsets: Any, data: Bytes, rows: Rows) -> tuple[Rows, Bytes]:
@@ -157,7 +205,28 @@ def concat(batches: Sequence[FrameBatch]) -> FrameBatch:
     offsets = [b.offsets[:-1] - b.offsets[0] + base[i] for i, b in enumerate(batches)]
     offsets.append(np.array([base[-1]], np.int64))
     data = [b.data[b.offsets[0] : b.offsets[-1]] for b in batches]
-    return FrameBatch(**columns, offsets=np.concatenate(offsets), data=np.concatenate(data))
+    extras: dict[str, Any] = {}
+    if any(b.header is not None for b in batches):
+        width = max(b.header.shape[1] for b in batches if b.header is not None)
+        extras["header"] = np.concatenate([_widened(b, width) for b in batches])
+    if any(b.duration is not None for b in batches):
+        measured = [np.zeros(len(b), np.int64) if b.duration is None else b.duration for b in batches]
+        extras["duration"] = np.concatenate(measured)
+    return FrameBatch(**columns, offsets=np.concatenate(offsets), data=np.concatenate(data), **extras)
+
+
+def _widened(batch: FrameBatch, width: int) -> Bytes:
+    """The headers of a batch at a greater width."""
+    wide = np.zeros((len(batch), width), np.uint8)
+    if batch.header is not None:
+        wide[:, : batch.header.shape[1]] = batch.header
+    return wide
+
+
+def faults_of(values: Any) -> Any:
+    """A column of faults: of 32 bits where they are enough."""
+    wide = np.asarray(values, np.uint64)
+    return wide if wide.size and int(wide.max()) >> 32 else wide.astype(np.uint32)
 
 
 def batch_of(
@@ -170,6 +239,8 @@ def batch_of(
     flags: Any = 0,
     faults: Any = 0,
     dlc: Any = None,
+    header: Any = None,
+    duration: Any = None,
 ) -> FrameBatch:
     """A batch from plain values; scalars are repeated, ``payloads`` may be an (n, bytes) array.
 
@@ -185,10 +256,12 @@ def batch_of(
     given = {"time": time, "bus": bus, "form": form, "ident": ident, "flags": flags, "faults": faults}
     given["dlc"] = LENGTH_TO_DLC[np.minimum(lengths, 64)] if dlc is None else dlc
     given["bits"] = given["fast_bits"] = 0
-    columns = {k: np.broadcast_to(np.asarray(given[k], kind), n).copy() for k, kind in COLUMNS.items()}
+    given["faults"] = faults_of(faults)
+    kinds = COLUMNS | {"faults": given["faults"].dtype}
+    columns = {k: np.broadcast_to(np.asarray(given[k], kind), n).copy() for k, kind in kinds.items()}
     offsets = np.zeros(n + 1, np.int64)
     np.cumsum(lengths, out=offsets[1:])
-    return FrameBatch(**columns, offsets=offsets, data=data)
+    return FrameBatch(**columns, offsets=offsets, data=data, header=header, duration=duration)
 
 
 def replace_columns(batch: FrameBatch, **columns: Any) -> FrameBatch:

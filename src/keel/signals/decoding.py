@@ -19,7 +19,7 @@ def decode_stretch(message: Message, signal: Signal, batch: FrameBatch, low: int
     """
     rows = np.arange(low, high)
     if batch.faults[low:high].any():
-        rows = rows[batch.faults[low:high] == 0]
+        rows = rows[batch.is_sound(rows)]
     return decode_rows(message, signal, batch, rows)
 
 

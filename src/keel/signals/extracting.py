@@ -7,8 +7,11 @@ from typing import Any
 import numpy as np
 from numba import njit
 
+from keel.model.faults import OF_THE_CAPTURE
 from keel.model.fields import BitField
 from keel.model.frames import FrameBatch, Mask, Rows
+
+_HARMLESS = np.uint64(OF_THE_CAPTURE)
 
 
 @njit(cache=True, nogil=True)
@@ -18,7 +21,7 @@ def _take(
     for i in range(len(raw)):
         row = low + i
         start = np.int64(offsets[row])
-        if faults[row] != 0 or np.int64(offsets[row + 1]) - start <= last_byte:
+        if faults[row] & ~_HARMLESS or np.int64(offsets[row + 1]) - start <= last_byte:
             raw[i] = 0
             there[i] = False
             continue

@@ -50,7 +50,7 @@ FILE = {
 }
 MESSAGE = {
     "name": Key("text", "what the message is called", is_needed=True),
-    "id": Key("hex", "the identifier in hex, as 1A0", is_needed=True),
+    "id": Key("ident", "the identifier as it is written for its form, in hex as 1A0", is_needed=True),
     "bus": Key("text", "the bus it is on; left out: any"),
     "form": Key("text", "what kind of number the identifier is; left out: base up to 7FF, else extended", FORMS),
     "size": Key("whole", "payload bytes"),
@@ -108,7 +108,7 @@ _SCHEMAS: dict[str, dict[str, Any]] = {
     "number": {"type": "number"},
     "text": {"type": "string"},
     "flag": {"type": "boolean"},
-    "hex": {"type": "string", "pattern": "^[0-9A-Fa-f]{1,12}$"},
+    "ident": {"type": "string"},
     "list": {"type": "array", "items": {"type": "string"}},
     "texts": {
         "type": "object",
@@ -122,7 +122,7 @@ EXPECTED = {
     "number": "a number",
     "text": "a text",
     "flag": "true or false",
-    "hex": 'an identifier in hex as a text, as "1A0"',
+    "ident": 'an identifier in hex as a text, as "1A0"',
     "list": "a list of texts",
     "texts": 'raw values and texts, as { 0 = "off", 1 = "on" }',
     "ranges": "a list of whole numbers or of pairs, as [254, [240, 250]]",

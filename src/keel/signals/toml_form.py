@@ -72,6 +72,9 @@ class _Lines:
         return known[number] if number < len(known) else self.message(place)
 
 
+HEX = "[0-9A-Fa-f]{1,12}"
+
+
 def _check(table: Any, keys: dict[str, shape.Key], what: str, line: int, problems: list[Problem]) -> dict[str, Any]:
     """The keys of a table that are right; the others are told."""
     right: dict[str, Any] = {}
@@ -97,8 +100,8 @@ def _fits(value: Any, key: shape.Key) -> bool:
     kind = key.kind
     if kind == "text":
         return isinstance(value, str) and (not key.choices or value in key.choices)
-    if kind == "hex":
-        return isinstance(value, str) and re.fullmatch("[0-9A-Fa-f]{1,12}", value) is not None
+    if kind == "ident":
+        return isinstance(value, str)
     if kind == "flag":
         return isinstance(value, bool)
     if kind == "list":
@@ -134,8 +137,14 @@ def _message(table: Any, place: int, lines: _Lines, problems: list[Problem]) -> 
     right = _check(table, shape.MESSAGE, f"message “{name}”" if name else f"message {place + 1}", line, problems)
     if "name" not in right or "id" not in right:
         return None
-    ident = int(right.pop("id"), 16)
-    form = form_named(right.pop("form")) if "form" in right else usual_form(ident)
+    text = right.pop("id")
+    named = form_named(right.pop("form")) if "form" in right else None
+    read = named.read(text) if named is not None and named.read is not None else None
+    if read is None and not re.fullmatch(HEX, text):
+        problems.append(Problem(line, 1, f"“id” of message “{name}” is {text!r}", shape.EXPECTED["ident"]))
+        return None
+    ident = read[0] if read is not None else int(text, 16)
+    form = named or usual_form(ident)
     if ident > form.most:
         problems.append(Problem(line, 1, f"“id” of message “{name}” is {ident:X}", f"at most {form.most:X}"))
         return None

@@ -71,9 +71,9 @@ class PipeSource:
     def _with_buses(self, batch: FrameBatch) -> FrameBatch:
         known = [bus.name for bus in self.buses]
         names = [bus_name(name) for name in self.account.bus_names]
-        for name in names:
+        for name, given in zip(names, self.account.bus_names, strict=True):
             if name not in known:
-                self.buses.append(self._rates.bus(name))
+                self.buses.append(self._rates.bus(name, self.account.media.get(given, "can")))
                 known.append(name)
         index = np.array([known.index(name) for name in names], np.uint8)
         return replace_columns(batch, bus=index[batch.bus])

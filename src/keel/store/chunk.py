@@ -18,6 +18,7 @@ from keel.model.frames import FrameBatch, Mask, Rows, Times
 from keel.model.identity import Keys
 from keel.model.span import Span
 from keel.store.density import Density, FaultRows, density_of, fault_rows
+from keel.store.headers import HeaderBounds, header_bounds
 from keel.store.summary import NEVER, Summary, summarise
 
 _serial = count()
@@ -140,6 +141,11 @@ class Chunk:
     def summary(self) -> Summary:
         """What is known of each key's frames."""
         return summarise(self.batch, self.keys, self.starts[:-1], self.starts[1:])
+
+    @cached_property
+    def header_bounds(self) -> HeaderBounds | None:
+        """The least and the greatest of what headers say; None if no frame has one."""
+        return header_bounds(self.batch, self.keys, self.starts)
 
     @cached_property
     def density(self) -> Density:

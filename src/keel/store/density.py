@@ -66,7 +66,7 @@ class FaultRows:
     """Faults by identifier and class, one row each; numbers are arrivals counted within the chunk, times in ns."""
 
     key: Keys
-    fault: npt.NDArray[np.uint32]
+    fault: npt.NDArray[np.uint64]
     count: Rows
     first: Rows
     last: Rows
@@ -85,8 +85,9 @@ def fault_rows(keys: Keys, faults: Any, arrivals: Rows, times: Times) -> FaultRo
         keys, faults, arrivals, times: Of the faulty frames alone, in any order; shape (n,).
     """
     found: list[tuple[int, ...]] = []
-    for bit in range(32):
-        of_bit = np.flatnonzero(np.asarray(faults) & np.uint32(1 << bit))
+    faults = np.asarray(faults)
+    for bit in range(int(np.bitwise_or.reduce(faults)).bit_length() if len(faults) else 0):
+        of_bit = np.flatnonzero(faults & faults.dtype.type(1 << bit))
         if not len(of_bit):
             continue
         of_bit = of_bit[np.lexsort((arrivals[of_bit], keys[of_bit]))]
@@ -103,5 +104,5 @@ def fault_rows(keys: Keys, faults: Any, arrivals: Rows, times: Times) -> FaultRo
             strict=True,
         )
     columns = list(zip(*found, strict=True)) if found else [()] * 7
-    kinds = (np.uint64, np.uint32, *([np.int64] * 5))
+    kinds: tuple[Any, ...] = (np.uint64, np.uint64, *([np.int64] * 5))
     return FaultRows(*(np.array(c, k) for c, k in zip(columns, kinds, strict=True)))

@@ -16,11 +16,13 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.errors import RecordingError
+from keel.model.faults import OF_THE_CAPTURE
 from keel.model.frames import Flag, Rows, Times
 from keel.model.identity import Keys
 from keel.store.arrays import load_arrays, save_arrays
 from keel.store.chunk import Carry, Clustered
 from keel.store.density import Density, FaultRows, density_of, fault_rows
+from keel.store.headers import HeaderBounds, header_bounds, laid_out
 from keel.store.summary import Summary, summarise
 
 BLOCK_BYTES = 1 << 12
@@ -28,7 +30,8 @@ BLOCK_BYTES = 1 << 12
 BLOCK_BYTES_BEFORE = 1 << 16
 """Blocks of indexes that do not say how large theirs are."""
 _TOGETHER = 1 << 22
-VERSION = 2
+VERSION = 3
+READABLE = (2, VERSION)
 Layout = dict[str, tuple[int, str, int]]
 """Column by name: where it begins in the file, its type, how many values."""
 
@@ -52,6 +55,7 @@ class Index:
     layout: Layout
     checksums: npt.NDArray[np.uint64]
     block: int = BLOCK_BYTES
+    headers: HeaderBounds | None = None
 
 
 def index_of(held: Clustered, carry: Carry, layout: Layout, size: int, checksums: Any) -> Index:
@@ -76,6 +80,7 @@ def index_of(held: Clustered, carry: Carry, layout: Layout, size: int, checksums
         layout,
         checksums,
         BLOCK_BYTES,
+        header_bounds(batch, held.keys, held.starts),
     )
 
 
@@ -103,6 +108,9 @@ def write_index(path: Path, index: Index) -> int:
     arrays |= {f"faults.{name}": array for name, array in index.faults.arrays().items()}
     arrays |= {f"density.{name}": getattr(density, name) for name in ("frames", "bits", "fast_bits", "faults")}
     arrays |= {name: getattr(index, name) for name in ("keys", "starts", "before", "lasts", "checksums")}
+    if index.headers is not None:
+        meta["headers"] = laid_out()
+        arrays |= {"headers.least": index.headers.least, "headers.most": index.headers.most}
     return save_arrays(path, meta, arrays)
 
 
@@ -113,8 +121,9 @@ def read_index(path: Path) -> Index:
         RecordingError: it is missing, damaged, or of another version.
     """
     meta, arrays = load_arrays(path)
-    if meta.get("version") != VERSION:
-        raise RecordingError(str(path), f"index of version {meta.get('version')}, this Keel reads {VERSION}")
+    if meta.get("version") not in READABLE:
+        known = " and ".join(map(str, READABLE))
+        raise RecordingError(str(path), f"index of version {meta.get('version')}, this Keel reads {known}")
     try:
         return _index_from(meta, arrays)
     except (KeyError, TypeError, ValueError) as error:
@@ -131,6 +140,12 @@ def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
         if not meta["ordered"] or (summary["flag_mask"] & np.uint16(Flag.REMOTE)).any():
             raise ValueError("cycle times of an older kind; it is made anew")
         summary |= {name: np.zeros(len(arrays["keys"]), np.int64) for name in ("back", "back_ns")}
+    if meta.get("headers", "") not in ("", laid_out()):
+        raise ValueError("bounds of headers that are laid out in another way; they are made anew")
+    if meta["version"] < VERSION:
+        if (summary["fault_mask"] & np.uint32(OF_THE_CAPTURE)).any():
+            raise ValueError("frames left out of what is counted that belong to it; it is made anew")
+        summary["fault_mask"] = summary["fault_mask"].astype(np.uint64)
 
     return Index(
         meta["rows"],
@@ -148,6 +163,7 @@ def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
         {name: (at, kind, count) for name, (at, kind, count) in meta["layout"].items()},
         arrays["checksums"],
         meta.get("block", BLOCK_BYTES_BEFORE),
+        HeaderBounds(**part("headers.")) if "headers.least" in arrays else None,
     )
 
 

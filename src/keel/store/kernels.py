@@ -96,8 +96,10 @@ def cluster(batch: FrameBatch) -> Clustered:
     _place(codes, rank, starts, order, arrival)
     low, high = int(batch.offsets[0]), int(batch.offsets[-1])
     offsets, data = np.empty(n + 1, np.int64), np.empty(high - low, np.uint8)
-    columns = {name: np.empty(n, kind) for name, kind in COLUMNS.items()}
+    columns = {name: np.empty(n, getattr(batch, name).dtype) for name in COLUMNS}
     given = tuple(np.ascontiguousarray(getattr(batch, name)) for name in COLUMNS)
     whole = batch.offsets.astype(np.int64, copy=False)
     _gather(given, whole, np.ascontiguousarray(batch.data), arrival, tuple(columns.values()), offsets, data)
-    return Clustered(FrameBatch(**columns, offsets=offsets, data=data), order, arrival, seen[:found][by_key], starts)
+    extras = {name: column[arrival] for name, column in batch.extras().items()}
+    clustered = FrameBatch(**columns, offsets=offsets, data=data, **extras)
+    return Clustered(clustered, order, arrival, seen[:found][by_key], starts)

@@ -20,7 +20,10 @@ from keel.signals.stored import messages_from_json, messages_to_json
 from keel.store.edge import at_the_edge
 from keel.store.locks import alone
 
-SCHEMA = 2
+SCHEMA = 3
+"""What frames are written as; whoever adds some to an older recording makes it one of this schema."""
+READABLE = (2, SCHEMA)
+"""The schemas that are read, and kept by all who only edit."""
 FILE = "recording.json"
 MOST_ROWS = 1 << 31
 """Rows of one segment are counted in 32 bits."""
@@ -118,6 +121,7 @@ class Manifest:
         readings: What devices were seen to display.
         boards: The user's own groups of signals.
         more: What a later Keel stored besides.
+        schema: How its frames are stored.
         packed: Whether the segments are Parquet, for keeping, and must be unpacked to be read.
     """
 
@@ -139,6 +143,7 @@ class Manifest:
     readings: list[Reading] = field(default_factory=list)
     boards: list[Board] = field(default_factory=list)
     more: dict[str, Any] = field(default_factory=dict)
+    schema: int = SCHEMA
 
     @property
     def bus_names(self) -> list[str]:
@@ -148,7 +153,7 @@ class Manifest:
     def to_json(self) -> dict[str, Any]:
         """Plain data, schema version first."""
         return {
-            "schema": SCHEMA,
+            "schema": self.schema,
             "name": plain(self.name),
             "source": plain(self.source, 1000),
             "created": self.created,
@@ -208,6 +213,7 @@ class Manifest:
             readings=listed("readings", Reading, is_later=True),
             boards=listed("pages", Board, is_later=True),
             more={name: value for name, value in data.items() if name not in _NAMES},
+            schema=part("schema", int),
         )
 
 
@@ -225,8 +231,9 @@ def load_manifest(folder: Path) -> Manifest:
         raise NotARecording(str(folder), f"not a recording: it has no {FILE}") from None
     except (OSError, ValueError, KeyError, TypeError, RecursionError) as error:
         raise NotARecording(str(folder / FILE), f"cannot be read ({error})") from None
-    if schema != SCHEMA:
-        raise RecordingError(str(folder), f"schema version {schema!r}, but this Keel reads version {SCHEMA}")
+    if schema not in READABLE:
+        known = " and ".join(map(str, READABLE))
+        raise RecordingError(str(folder), f"schema version {schema!r}, but this Keel reads versions {known}")
     try:
         return Manifest.from_json(data)
     except (AttributeError, KeyError, TypeError, ValueError) as error:

@@ -14,18 +14,19 @@ from typing import Any
 import numpy as np
 
 from keel.errors import RecordingError
-from keel.model.frames import COLUMNS, FrameBatch
+from keel.model.frames import COLUMNS
 from keel.store.chunk import Carry, Clustered
+from keel.store.columns import with_all_columns
 from keel.store.index import index_path
 from keel.store.locks import WriterLock
-from keel.store.manifest import SegmentEntry, edit_manifest, load_manifest
+from keel.store.manifest import SCHEMA, SegmentEntry, edit_manifest, load_manifest
 from keel.store.sealing import journal_numbers
 from keel.store.segment import packed_path, runs_of, segment_path, write_clustered
 from keel.store.verify import verify
 from keel.store.writer import Writer
 
 ROWS_A_GROUP = 1 << 20
-_DELTA = ("time", "order", "arrival", "bits")
+_DELTA = ("time", "order", "arrival", "bits", "duration")
 Progress = Callable[[int, int], None]
 
 
@@ -101,7 +102,7 @@ def _rewrite(
                 raise RecordingError(str(folder), f"cannot be rewritten ({error.strerror or error})") from None
             raise
         with edit_manifest(folder) as manifest:
-            manifest.segments, manifest.packed = entries, packed
+            manifest.segments, manifest.packed, manifest.schema = entries, packed, SCHEMA
         for entry in entries:
             segment = segment_path(folder, entry.number)
             for old in (segment, index_path(segment)) if packed else (packed_path(folder, entry.number),):
@@ -116,14 +117,15 @@ def _pack_segment(folder: Path, entry: SegmentEntry, bus_names: list[str], carry
     with pa.OSFile(str(segment_path(folder, entry.number))) as file:
         table = pa.ipc.open_file(file).read_all()
         draft = path.with_suffix(".draft")
+        delta = [name for name in _DELTA if name in table.column_names]
         pq.write_table(
             table,
             draft,
             row_group_size=ROWS_A_GROUP,
             compression="zstd",
             compression_level=9,
-            use_dictionary=[name for name in table.column_names if name not in (*_DELTA, "payload")],
-            column_encoding=dict.fromkeys(_DELTA, "DELTA_BINARY_PACKED") | {"payload": "DELTA_LENGTH_BYTE_ARRAY"},
+            use_dictionary=[name for name in table.column_names if name not in (*delta, "payload")],
+            column_encoding=dict.fromkeys(delta, "DELTA_BINARY_PACKED") | {"payload": "DELTA_LENGTH_BYTE_ARRAY"},
             write_page_checksum=True,
             store_schema=True,
         )
@@ -150,7 +152,13 @@ def _unpack_segment(folder: Path, entry: SegmentEntry, bus_names: list[str], car
     _, offsets, data = payload.buffers()
     ends = np.frombuffer(offsets, np.int32, len(payload) + 1 + payload.offset)[payload.offset :]
     bytes_ = np.frombuffer(data, np.uint8) if data is not None else np.zeros(0, np.uint8)
-    columns = {name: column(name, kind) for name, kind in COLUMNS.items()}
-    batch = FrameBatch(**columns, offsets=ends - ends[0], data=bytes_[ends[0] : ends[-1]])
+    kinds = {**COLUMNS, "duration": np.int64}
+    columns = {name: column(name, kinds[name]) for name in table.column_names if name in kinds}
+    if "header" in table.column_names:
+        header = table["header"].combine_chunks()
+        columns["header"] = np.frombuffer(header.buffers()[1], np.uint8)[header.offset * header.type.byte_width :]
+    if "faults" in columns:
+        columns["faults"] = table["faults"].to_numpy()
+    batch = with_all_columns({**columns, "offsets": ends - ends[0], "data": bytes_[ends[0] : ends[-1]]})
     held = Clustered(batch, column("order", np.uint32), column("arrival", np.uint32), *runs_of(batch))
     return write_clustered(segment_path(folder, entry.number), held, bus_names, carry)

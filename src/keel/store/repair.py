@@ -14,7 +14,7 @@ from keel.model.bus import Bus
 from keel.store.chunk import Carry
 from keel.store.index import index_path, read_index, write_index
 from keel.store.locks import WriterLock
-from keel.store.manifest import FILE, Manifest, SegmentEntry, edit_manifest, load_manifest, save_manifest
+from keel.store.manifest import FILE, SCHEMA, Manifest, SegmentEntry, edit_manifest, load_manifest, save_manifest
 from keel.store.salvage import salvage
 from keel.store.segment import remake_index, segment_path, write_segment
 from keel.store.verify import Finding, check_segment
@@ -110,6 +110,7 @@ def _exchange(folder: Path, old: SegmentEntry, new: SegmentEntry | None, lost: i
     with edit_manifest(folder) as manifest:
         kept = [(new if entry.number == old.number else entry) for entry in manifest.segments]
         manifest.segments = [entry for entry in kept if entry is not None]
+        manifest.schema = SCHEMA
         if lost:
             manifest.lost += lost
             manifest.notes.append(f"segment {old.number} was damaged: {lost} of its {old.rows} frames are lost")

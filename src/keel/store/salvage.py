@@ -17,8 +17,9 @@ import numpy as np
 from keel.errors import RecordingError
 from keel.lines.can import with_wire_bits
 from keel.model.faults import Fault
-from keel.model.frames import COLUMNS, LENGTH_TO_DLC, Flag, FrameBatch, Mask, Rows
+from keel.model.frames import COLUMNS, LENGTH_TO_DLC, OPTIONAL, Flag, FrameBatch, Mask, Rows, replace_columns
 from keel.model.identity import unpack_key
+from keel.store.columns import with_all_columns
 from keel.store.index import Index, Layout
 from keel.store.segment import view_columns
 from keel.store.verify import Span
@@ -43,7 +44,9 @@ def salvage(path: Path, index: Index, bad: list[Span]) -> tuple[FrameBatch, int]
     except OSError as error:
         raise RecordingError(str(path), f"cannot be read ({error.strerror})") from None
     # What is missing at the end is filled up, and is bad.
-    columns = view_columns(content[: index.size].ljust(index.size, b"\0"), index.layout)
+    held = view_columns(content[: index.size].ljust(index.size, b"\0"), index.layout)
+    whole_batch = with_all_columns(held)
+    columns = {name: getattr(whole_batch, name) for name in COLUMNS} | whole_batch.extras() | held
     runs = np.repeat(np.arange(len(index.keys)), np.diff(index.starts))
     known = ~_bad_items(index.layout, "time", bad)
     starts, stops, whole, sizes = _payloads(columns, index, bad)
@@ -57,7 +60,7 @@ def salvage(path: Path, index: Index, bad: list[Span]) -> tuple[FrameBatch, int]
     rows = rows[(~whole | (flags_known & faults_known))[rows]]
     rows = rows[np.argsort(_arrivals(columns, index, bad)[rows], kind="stable")]
     cut = ~whole[rows]
-    faults[rows[cut]] |= np.uint32(Fault.TRUNCATED)
+    faults[rows[cut]] |= faults.dtype.type(Fault.TRUNCATED)
     batch = _frames(columns, index, runs, rows, starts, stops, flags, faults)
     batch, sure = _with_dlc(batch, columns, index, bad, rows, sizes[rows], cut)
     kept = np.flatnonzero(sure)
@@ -96,8 +99,9 @@ def _frames(
     offsets = np.zeros(len(rows) + 1, np.int64)
     np.cumsum(lengths, out=offsets[1:])
     at = np.arange(int(offsets[-1])) + np.repeat(starts[rows] - offsets[:-1], lengths)
-    kinds = {name: given[name].astype(kind) for name, kind in COLUMNS.items()}
-    return FrameBatch(**kinds, offsets=offsets, data=columns["data"][at])
+    kinds = {name: given[name].astype(kind) for name, kind in COLUMNS.items() if name != "faults"}
+    extras = {name: columns[name][rows] for name in OPTIONAL if name in columns}
+    return FrameBatch(**kinds, faults=given["faults"], offsets=offsets, data=columns["data"][at], **extras)
 
 
 def _from_mask(columns: dict[str, Any], index: Index, runs: Rows, bad: list[Span], name: str, mask: Any) -> Any:
@@ -124,8 +128,7 @@ def _with_dlc(
     # A classic frame of 8 bytes, and a request, may have had any.
     only_one = (batch.flags & np.uint16(Flag.REMOTE) == 0) & ((batch.flags & np.uint16(Flag.FD) != 0) | (sizes != 8))
     dlc = np.where(spoilt, usual, batch.dlc).astype(np.uint8)
-    columns_ = {name: getattr(batch, name) for name in COLUMNS} | {"dlc": dlc}
-    mended = FrameBatch(**columns_, offsets=batch.offsets, data=batch.data)
+    mended = replace_columns(batch, dlc=dlc)
     doubtful = (spoilt | _bad_items(index.layout, "flags", bad)[rows]) & ~cut
     told = ~(_bad_items(index.layout, "bits", bad) | _bad_items(index.layout, "fast_bits", bad))[rows]
     again = with_wire_bits(mended)
@@ -135,7 +138,10 @@ def _with_dlc(
 
 def _bad_items(layout: Layout, name: str, bad: list[Span]) -> Mask:
     """Which values of a column have bad bytes."""
-    at, kind, count = layout[name]
+    at, kind, count = layout.get(name, (0, "|u1", layout["time"][2]))
+    if name not in layout:
+        # It is 0 throughout, whatever else is damaged.
+        return np.zeros(count, np.bool_)
     size = np.dtype(kind).itemsize
     mask = np.zeros(count, np.bool_)
     for start, end in bad:

@@ -1,7 +1,7 @@
 """Sealed segments: one Arrow IPC file each, one record batch in it, rows clustered by key.
 
 Any program that reads Arrow reads them: ``order`` holds the stored row of each frame in order of arrival,
-so ``table.take(table["order"])`` gives the frames as they came.
+so ``table.take(table["order"])`` gives the frames as they came. Columns that are 0 throughout are left out.
 
 Reading needs no Arrow library as long as the index is there: it says where the columns lie.
 PyArrow is imported where it is used: it takes longer to load than the app takes to paint its first screen.
@@ -20,16 +20,26 @@ from typing import Any
 import numpy as np
 
 from keel.errors import RecordingError
-from keel.model.frames import COLUMNS, FrameBatch, Rows, Times
+from keel.model.frames import COLUMNS, OPTIONAL, FrameBatch, Rows, Times
 from keel.model.identity import Keys
 from keel.model.span import Span
 from keel.store.chunk import Carry, Chunk, Clustered, Numbers
+from keel.store.columns import with_all_columns, worth_keeping
 from keel.store.density import Density, FaultRows
+from keel.store.headers import HeaderBounds
 from keel.store.index import Index, Layout, checksums_of, index_of, index_path, read_index, write_index
 from keel.store.manifest import SegmentEntry
 from keel.store.summary import Summary, summarise
 
-_METADATA = {"keel.schema": "2", "keel.rows": "clustered by bus, form and identifier; see columns order and arrival"}
+_METADATA = {
+    "keel.schema": "3",
+    "keel.rows": "clustered by bus, form and identifier; see columns order and arrival",
+    "keel.columns": "what is not there is 0 throughout",
+}
+
+
+_KINDS: dict[str, Any] = {"time": np.int64, "bus": np.uint8, "header": np.uint8}
+"""The types of columns that Arrow has its own types for."""
 
 
 def packed_path(folder: Path, number: int) -> Path:
@@ -48,18 +58,21 @@ def record_of(held: Clustered, bus_names: list[str]) -> Any:
 
     stored = held.batch
     arrays: list[Any] = []
-    for name in COLUMNS:
-        column = getattr(stored, name)
+    columns = worth_keeping(stored)
+    for name, column in columns.items():
         if name == "time":
             arrays.append(pa.array(column).view(pa.timestamp("ns", tz="UTC")))
         elif name == "bus":
             arrays.append(pa.DictionaryArray.from_arrays(pa.array(column), pa.array(bus_names)))
+        elif name == "header":
+            whole = pa.py_buffer(np.ascontiguousarray(column))
+            arrays.append(pa.Array.from_buffers(pa.binary(column.shape[1]), len(stored), [None, whole]))
         else:
             arrays.append(pa.array(column))
     buffers = [None, pa.py_buffer(stored.offsets.astype(np.int32)), pa.py_buffer(stored.data)]
     arrays.append(pa.Array.from_buffers(pa.binary(), len(stored), buffers))
     arrays += [pa.array(held.order), pa.array(held.arrival)]
-    record = pa.record_batch(arrays, names=[*COLUMNS, "payload", "order", "arrival"])
+    record = pa.record_batch(arrays, names=[*columns, "payload", "order", "arrival"])
     return record.replace_schema_metadata(_METADATA)
 
 
@@ -121,9 +134,13 @@ def layout_of(content: Any) -> Layout:
     def put(name: str, buffer: Any, kind: Any, count: int) -> None:
         layout[name] = (buffer.address - whole.address if count else 0, np.dtype(kind).str, count)
 
-    for name, kind in COLUMNS.items():
+    for name in record.schema.names:
+        if name not in COLUMNS and name not in OPTIONAL:
+            continue
         column = record.column(name)
-        put(name, (column.indices if name == "bus" else column).buffers()[1], kind, len(column))
+        each = column.type.byte_width if name == "header" else 1
+        kind = _KINDS.get(name) or column.type.to_pandas_dtype()
+        put(name, (column.indices if name == "bus" else column).buffers()[1], kind, len(column) * each)
     _, offsets, data = record.column("payload").buffers()
     put("offsets", offsets, np.int32, len(record) + 1)
     ends = np.frombuffer(offsets, np.int32, len(record) + 1)
@@ -144,8 +161,7 @@ def view_columns(content: Any, layout: Layout) -> dict[str, Any]:
 def clustered_from(columns: dict[str, Any], keys: Keys, starts: Rows) -> Clustered:
     """Columns of a segment as clustered frames."""
     order, arrival = columns["order"], columns["arrival"]
-    batch = FrameBatch(**{name: columns[name] for name in (*COLUMNS, "offsets", "data")})
-    return Clustered(batch, order, arrival, keys, starts)
+    return Clustered(with_all_columns(columns), order, arrival, keys, starts)
 
 
 def runs_of(batch: FrameBatch) -> tuple[Keys, Rows]:
@@ -299,6 +315,11 @@ class Sealed(Chunk):
         return self.index.summary
 
     @property
+    def header_bounds(self) -> HeaderBounds | None:
+        """Least and most of what headers say."""
+        return self.index.headers
+
+    @property
     def density(self) -> Density:
         """Traffic over time."""
         return self.index.density
@@ -330,8 +351,7 @@ def remake_index(path: Path, carry: Carry) -> Index:
         content = path.read_bytes()
         layout = layout_of(content)
         columns = view_columns(content, layout)
-        batch = FrameBatch(**{name: columns[name] for name in (*COLUMNS, "offsets", "data")})
-        held = clustered_from(columns, *runs_of(batch))
+        held = clustered_from(columns, *runs_of(with_all_columns(columns)))
         return index_of(held, carry, layout, len(content), checksums_of(content))
     except (OSError, pa.ArrowException, KeyError, ValueError, IndexError) as error:
         raise RecordingError(str(path), f"segment cannot be read ({error})") from None

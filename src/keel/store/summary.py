@@ -3,9 +3,9 @@
 A `Summary` has one row per identifier. It is made once per chunk, written beside sealed segments, and joined to
 the next by `keel.measure.census`, so that whole recordings are counted without touching their frames.
 
-Cycle times are the times between consecutive *good* frames of one identifier: those that carry no fault and are no
-remote requests, which somebody else sends. Where the clock was set back there is no cycle time. They are binned by
-`step_bin`: 512 bins per power of two, so that a percentile is right to 0.2 %.
+Cycle times are the times between consecutive *good* frames of one identifier: those that carry no fault of their own
+and are not passed over, as remote requests are, which somebody else sends. Where the clock was set back there is no
+cycle time. They are binned by `step_bin`: 512 bins per power of two, so that a percentile is right to 0.2 %.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.model.accelerated import accelerated
-from keel.model.frames import Flag, FrameBatch, Mask, Rows, Times
+from keel.model.frames import FrameBatch, Mask, Rows, Times
 from keel.model.identity import Keys
 
 NEVER = np.iinfo(np.int64).min
@@ -79,7 +79,7 @@ class Summary:
     last_head: npt.NDArray[np.uint8]
     changed_at: Times
     faulty: Rows
-    fault_mask: npt.NDArray[np.uint32]
+    fault_mask: npt.NDArray[np.uint64]
     flag_mask: npt.NDArray[np.uint16]
     bits: Rows
     fast_bits: Rows
@@ -105,7 +105,7 @@ class Summary:
         return Summary(**{n: ragged[n] if n in ragged else a[runs] for n, a in self.arrays().items()})
 
 
-_KINDS: dict[str, Any] = {"flags": np.uint16, "flag_mask": np.uint16, "fault_mask": np.uint32}
+_KINDS: dict[str, Any] = {"flags": np.uint16, "flag_mask": np.uint16, "fault_mask": np.uint64}
 _KINDS |= {"squares": np.float64, "keys": np.uint64, "first_hash": np.uint64, "last_hash": np.uint64}
 _WIDE = {"first_head": np.uint8, "last_head": np.uint8, "changed_at": np.int64}
 _RAGGED = ("bin_starts", "bins", "bin_counts")
@@ -194,7 +194,7 @@ def _fill(columns: dict[str, Any], run: int, batch: FrameBatch, rows: Rows) -> T
     times, faults, flags = batch.time[rows], batch.faults[rows], batch.flags[rows]
     put(frames=len(rows), first=times.min(), last=times.max(), flag_mask=np.bitwise_or.reduce(flags))
     put(faulty=np.count_nonzero(faults), fault_mask=np.bitwise_or.reduce(faults))
-    good = rows[(faults == 0) & (flags & np.uint16(Flag.REMOTE) == 0)]
+    good = rows[batch.is_good(rows)]
     put(bits=batch.bits[rows].sum(dtype=np.int64), fast_bits=batch.fast_bits[rows].sum(dtype=np.int64))
     if not len(good):
         return np.zeros(0, np.int64)

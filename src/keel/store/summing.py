@@ -159,7 +159,7 @@ def _summarise(time: Any, faults: Any, skip: Any, flags: Any, bits: Any, fast: A
         before = first_row = np.int64(-1)
         first, last = np.iinfo(np.int64).max, NEVER
         least, most, most_at = np.iinfo(np.int64).max, NEVER, np.int64(0)
-        fault_mask, flag_mask = np.uint32(0), np.uint16(0)
+        fault_mask, flag_mask = np.uint64(0), np.uint16(0)
         bits_sum = fast_sum = np.int64(0)
         back = 0
         back_ns = np.int64(0)

@@ -17,7 +17,7 @@ from keel.model.frames import FrameBatch
 from keel.store.chunk import Carry
 from keel.store.journal import ROW_BYTES, JournalReader, encode_block
 from keel.store.locks import WriterLock
-from keel.store.manifest import FILE, Manifest, edit_manifest, load_manifest, save_manifest
+from keel.store.manifest import FILE, SCHEMA, Manifest, edit_manifest, load_manifest, save_manifest
 from keel.store.sealing import Sealer, journal_numbers, journal_path
 from keel.store.segment import Sealed
 
@@ -76,6 +76,9 @@ class Writer:
         manifest = load_manifest(folder)
         if manifest.packed:
             raise RecordingError(str(folder), "is packed; keel unpack makes it one that can be added to")
+        if manifest.schema != SCHEMA:
+            with edit_manifest(folder) as manifest:
+                manifest.schema = SCHEMA
         self.buses = list(manifest.buses)
         self._number = max((s.number for s in manifest.segments), default=0) + 1
         self._sealer = Sealer(folder, lambda: self.buses, _carry_of(folder, manifest))

@@ -15,7 +15,7 @@ from keel.app.paint.palette import Palette
 from keel.app.paint.ribbon import ROLE_COLOURS, bytes_that_fit, ribbon
 from keel.app.paint.strokes import spark
 from keel.app.views.frames.header import header_bits
-from keel.media.every import form_of, medium_of
+from keel.media.every import fault_sentence, form_of, medium_of
 from keel.model.bus import wire_ns
 from keel.model.faults import Fault
 from keel.model.frames import Bytes, FrameBatch, Times
@@ -65,7 +65,7 @@ def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture
     lines += header_bits(palette, width, medium_of(bus).header(frame))
     faults = [fault for fault in Fault if int(frame.faults[0]) & fault]
     for fault in faults:
-        for text in wrap(f"✕ {fault.title}: {fault.sentence}", max(width - 1, 20), subsequent_indent="  "):
+        for text in wrap(f"✕ {fault_sentence(medium_of(bus), fault)}", max(width - 1, 20), subsequent_indent="  "):
             say(text, "coral")
     lines.append(Line(width, palette.style("text")))
     fresh = bytes(a ^ b for a, b in zip(payload, subject.before, strict=False)) if subject.before else b""
