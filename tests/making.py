@@ -14,7 +14,7 @@ from keel.ask.matches import Matcher, Matches
 from keel.ask.names import scene_of
 from keel.lines.can import with_wire_bits
 from keel.model.bus import Bus
-from keel.model.faults import Fault
+from keel.model.faults import OF_THE_CAPTURE, Fault
 from keel.model.frames import LENGTH_TO_DLC, Flag, FrameBatch, batch_of
 from keel.model.identity import Form
 from keel.model.span import Mark
@@ -43,7 +43,7 @@ class Row:
     @property
     def is_good(self) -> bool:
         """Whether cycle times and changes are made of it."""
-        return not self.faults and not self.flags & Flag.REMOTE
+        return not self.faults & ~OF_THE_CAPTURE and not self.flags & (Flag.REMOTE | Flag.ASIDE)
 
 
 def batch(rows: Sequence[Row]) -> FrameBatch:
@@ -127,8 +127,10 @@ def rows(most: int = 60, ordered: bool = True) -> st.SearchStrategy[list[Row]]:
         ),
         bus=st.integers(0, 1),
         form=st.sampled_from([Form.BASE, Form.EXTENDED]),
-        flags=st.sampled_from([0, int(Flag.TX), int(Flag.FD), int(Flag.FD | Flag.BRS), int(Flag.REMOTE)]),
-        faults=st.sampled_from([0, 0, 0, 1, 8]),
+        flags=st.sampled_from(
+            [0, int(Flag.TX), int(Flag.FD), int(Flag.FD | Flag.BRS), int(Flag.REMOTE), int(Flag.ASIDE)]
+        ),
+        faults=st.sampled_from([0, 0, 0, 1, 8, int(Fault.TRUNCATED), int(Fault.LOST | Fault.CRC)]),
     )
 
     # A remote request carries no payload.

@@ -14,7 +14,6 @@ from keel.errors import AskError
 from keel.measure.checks import count_within, parse_check, run_checks
 from keel.measure.flips import BITS, flips_by_key
 from keel.measure.percentiles import Bins
-from keel.model.frames import Flag
 from keel.model.identity import pack_key
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
@@ -24,7 +23,7 @@ from tests.making import START, Row, batch, find, recorded, rows
 def flips_of(found: list[Row], key: int) -> list[int]:
     """Bit by bit, frame by frame."""
     mine = [r for r in found if pack_key(r.bus, r.form, r.ident) == key]
-    good = [r.payload for r in mine if not r.faults and not r.flags & Flag.REMOTE]
+    good = [r.payload for r in mine if r.is_good]
     flips = [0] * BITS
     for a, b in zip(good[:-1], good[1:], strict=True):
         for n in range(min(len(a), len(b), BITS // 8)):

@@ -8,11 +8,11 @@ from lark import Token
 
 from keel.ask import terms
 from keel.errors import AskError
-from keel.media.every import form_with_digits, forms, narrowest_digits
+from keel.media.every import form_with_digits, forms, narrowest_digits, read_ident
 from keel.model.globs import unquoted
 from keel.model.identity import IDENT_BITS, IDENT_MASK, NO_IDENT
 
-IDENTIFIER = "an identifier, as 1A0 or 1A0..1AF or 18FE??17 or C6:12:34:56:78:9A"
+IDENTIFIER = "an identifier in hex, as 1A0 or 1A0..1AF or 18FE??17; an address, as C6:12:34:56:78:9A"
 ITEM = (
     r'none(?!\w)|"[^"]*"|([0-9A-F?]{2}:){5}[0-9A-F?]{2}|\d+\.\d+(\.\d+)?(?![\w.])'
     r"|(0x)?[0-9A-Z?]{1,12}(\.\.(0x)?[0-9A-Z?]{1,12})?"
@@ -29,7 +29,7 @@ def id_range(item: Token) -> terms.IdRange:
     if item.lower() == terms.WITHOUT:
         return terms.IdRange(0, 0, None, NO_IDENT)
     written_so = unquoted(item) if item.startswith('"') else str(item)
-    if any(form.read is not None and form.read(written_so) for form in forms()):
+    if any(read_ident(form, written_so) for form in forms()):
         return terms.IdRange(0, 0, None, None, written_so)
     if not re.fullmatch(HEX, item, re.IGNORECASE):
         raise AskError(at, f"{item} is no identifier", (IDENTIFIER,))

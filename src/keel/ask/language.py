@@ -82,7 +82,8 @@ def _explain(text: str, error: UnexpectedInput) -> AskError:
     terms_fit = "_ID" in names
     words_for = {**_EXPECTED, **{token: said for term in TERMS for token, said in term.expected.items()}}
     # Of the many terms that could begin here, one alone would mislead.
-    expected = [words_for[n] for n in sorted(names) if n in words_for and not (terms_fit and n == "SIGNAL")]
+    begins = ("SIGNAL", "HEADER", "HEADER_OF") if terms_fit else ()
+    expected = [words_for[n] for n in sorted(names) if n in words_for and n not in begins]
     word = re.match(r"[^\s()]*", text[position:])
     found = word.group() if word else ""
     check_identifiers(text[:position])

@@ -8,8 +8,10 @@ from keel.ask.language import parse
 from keel.ask.nodes import Everything, Node, Not, all_of
 from keel.ask.terms import Buses, IdRange, Ids, Names
 from keel.errors import AskError
+from keel.media.every import form_of, medium_of_form
+from keel.model.bus import MOST_BUSES
 from keel.model.globs import Glob
-from keel.model.identity import unpack_key
+from keel.model.identity import pack_key, unpack_key
 
 
 def of_bus(name: str) -> Node:
@@ -22,21 +24,40 @@ def of_message(name: str) -> Node:
     return Names((Glob.literal(name),))
 
 
-def of_ident(form: int, ident: int) -> Node:
-    """Frames of one identifier, on any bus; or frames without any."""
-    return Ids((IdRange(ident, ident, None, form),))
+def of_ident(form: int, ident: int, with_role: bool = True) -> Node:
+    """Frames of one identifier, on any bus, and of its role alone; or frames without any."""
+    known = form_of(form)
+    if known.read is None and not known.role:
+        return Ids((IdRange(ident, ident, None, form),))
+    text = f"{known.write(ident)} {known.role if with_role else ''}".rstrip()
+    if known.read is None and not with_role:
+        return Ids((IdRange(ident, ident, None, None),))
+    return Ids((IdRange(0, 0, None, None, text),))
 
 
-def of_key(key: int, bus: str = "") -> Node:
+def of_key(key: int, bus: str = "", with_role: bool = True) -> Node:
     """Frames of one identifier, on the bus of that name if one is given."""
     _, form, ident = unpack_key(key)
-    return all_of(of_ident(form, ident), of_bus(bus)) if bus else of_ident(form, ident)
+    node = of_ident(form, ident, with_role)
+    return all_of(node, of_bus(bus)) if bus else node
 
 
 def of_key_among(key: int, bus: str, keys: Collection[int]) -> Node:
-    """Frames of one identifier: its bus is named only where others of these keys have the same identifier."""
-    twins = any(unpack_key(other)[1:] == unpack_key(key)[1:] for other in keys if other != key)
-    return of_key(key, bus if twins else "")
+    """Frames of one identifier: its bus is named only where others of these keys have the same identifier, and its
+    role only where it has others.
+
+    Args:
+        key: The identifier.
+        bus: The name of its bus.
+        keys: A set of identifiers.
+    """
+    index, form, ident = unpack_key(key)
+    medium = medium_of_form(form)
+    written = form_of(form).write(ident)
+    twins = any(pack_key(other, form, ident) in keys for other in range(MOST_BUSES) if other != index)
+    others = [one for one in (medium.forms if medium is not None else ()) if one.number != form and one.role]
+    roles = any(pack_key(index, one.number, ident) in keys for one in others if one.write(ident) == written)
+    return of_key(key, bus if twins else "", roles)
 
 
 def only(ask: str, term: str | Node) -> str:

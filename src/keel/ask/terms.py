@@ -12,7 +12,7 @@ import numpy as np
 from keel.ask.nodes import ALL, NONE, SOME, Plain, Scene, Scope, Verdicts
 from keel.ask.patterns import find_pattern
 from keel.ask.times import time_text
-from keel.media.every import form_of
+from keel.media.every import form_of, read_ident
 from keel.model.faults import fault_words
 from keel.model.frames import Flag, Mask
 from keel.model.globs import Glob, quoted
@@ -71,7 +71,7 @@ class IdRange:
         if NO_IDENT in (form, self.form):
             return form == self.form
         if self.text:
-            read = known.read(self.text) if known.read is not None else None
+            read = read_ident(known, self.text)
             return read is not None and (idents & np.uint64(read[1])) == np.uint64(read[0] & read[1])
         if known.read is not None or (self.form is not None and form != self.form and known.digits):
             return False

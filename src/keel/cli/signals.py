@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from keel.formats.signal_rows import Chosen
     from keel.model.globs import SignalGlob
     from keel.signals.book import Book
-    from keel.signals.dictionary import Message, TextField
+    from keel.signals.dictionary import Message, Signal, TextField
 
 BLOCK = 16_384
 
@@ -94,7 +94,13 @@ def choose(book: Book, keys: list[int], patterns: list[str]) -> dict[int, Chosen
 
     chosen = {}
     known = book.messages(keys)
-    fields_known = [(message, field) for message in known.values() for field in message.text_fields]
+    if patterns != ["*"]:
+        # What headers say is printed where it is asked for.
+        known = {key: message for key in keys if (message := book.spoken(key)) is not None}
+    fields_known: list[tuple[Message, TextField | Signal]] = []
+    for message in known.values():
+        fields_known += [(message, field) for field in message.text_fields]
+        fields_known += [(message, said) for said in message.signals if said.source != "payload"]
     for pattern in map(SignalGlob.read, patterns):
         if pattern.signal.text != "*" and not any(_is_meant(*one, pattern) for one in fields_known):
             try:
@@ -103,12 +109,12 @@ def choose(book: Book, keys: list[int], patterns: list[str]) -> dict[int, Chosen
                 raise InputError("--signal", error.what, " or ".join(error.expected)) from None
     for key, message in known.items():
         globs = [SignalGlob.read(pattern) for pattern in patterns]
-        names = {s.name for glob in globs for s in book.signals(key, glob)}
+        names = {s.name for glob in globs for s in message.signals if glob.fits(message.name, s.name)}
         fields = tuple(t for t in message.text_fields if any(_is_meant(message, t, glob) for glob in globs))
         if names or fields:
             chosen[key] = Chosen(message, tuple(s for s in message.signals if s.name in names), fields)
     return chosen
 
 
-def _is_meant(message: Message, field: TextField, pattern: SignalGlob) -> bool:
+def _is_meant(message: Message, field: TextField | Signal, pattern: SignalGlob) -> bool:
     return pattern.fits(message.name, field.name)

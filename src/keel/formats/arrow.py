@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from typing import Any
 
@@ -10,6 +11,9 @@ import numpy as np
 from keel.media.every import medium_of
 from keel.model.bus import Bus
 from keel.model.frames import COLUMNS, FrameBatch
+
+MEDIA_KEY = "keel.media"
+"""Where tables say what kind of line each bus is, if any is not CAN: JSON, by name."""
 
 
 def schema_of(buses: Sequence[Bus]) -> Any:
@@ -22,7 +26,8 @@ def schema_of(buses: Sequence[Bus]) -> Any:
     width = max((medium_of(bus).header_bytes for bus in buses), default=0)
     more = {"header": pa.binary(width), "duration": pa.int64()} if width else {}
     kinds["faults"] = pa.uint64()
-    return pa.schema([*kinds.items(), ("payload", pa.large_binary()), *more.items()])
+    media = {MEDIA_KEY: json.dumps({bus.name: bus.medium for bus in buses})}
+    return pa.schema([*kinds.items(), ("payload", pa.large_binary()), *more.items()], metadata=media if more else None)
 
 
 def record_of(batch: FrameBatch, buses: Sequence[Bus]) -> Any:

@@ -16,114 +16,32 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from numba import njit
 
 from keel.errors import InputError
 from keel.formats.frametext import apply_frame_text
 from keel.formats.linktypes import LINK_TYPES
 from keel.formats.packets import Decoding, Packets
 from keel.formats.pcap import word_at
+from keel.formats.pcapng_scan import COMMENT, CROWDED_OUT, ENHANCED, MOST_BLOCK_BYTES, OTHER, scan
 from keel.formats.reader import Account, Format, Progress, read_with
 from keel.model.bus import MOST_BUSES, bus_name
 from keel.model.frames import Bytes, FrameBatch, Rows, concat, replace_columns
 from keel.model.safe_text import plain
 
-SECTION, INTERFACE, OLD_PACKET, SIMPLE, STATISTICS, ENHANCED = 0x0A0D0D0A, 1, 2, 3, 5, 6
+SECTION, INTERFACE, OLD_PACKET, SIMPLE, STATISTICS = 0x0A0D0D0A, 1, 2, 3, 5
 MAGIC_LITTLE, MAGIC_BIG = b"\x4d\x3c\x2b\x1a", b"\x1a\x2b\x3c\x4d"
-COMMENT, IF_NAME, IF_DESCRIPTION, IF_TSRESOL, IF_TSOFFSET, IF_DROP = 1, 2, 3, 9, 14, 5
+IF_NAME, IF_DESCRIPTION, IF_TSRESOL, IF_TSOFFSET, IF_DROP = 2, 3, 9, 14, 5
 CUT, BROKEN = "last block is cut short", "block length is not believable; the rest cannot be read"
 NO_TIME = "simple packets have no time: they stand at the time of the packet before"
 NO_OFFSET = "its time offset is not believable and was left out"
 OTHER_LINK, NO_INTERFACE = "packet of a link type that is not known", "packet of an interface that was not described"
-MOST_BLOCK_BYTES = 1 << 26
 MOST_OFFSET_S = 9_000_000_000
 """What reaches beyond what nanoseconds since 1970 in 64 bits can say is no time."""
 MOST_STAMP = np.uint64(2**63 - 1)
 _REASONS = ("", "packet longer than its block", OTHER_LINK, NO_INTERFACE, "packet of a time that is not believable")
-_TOO_LONG, _OTHER, _UNKNOWN, _NO_STAMP, _CROWDED = 1, 2, 3, 4, 5
 MEDIUM_SAID = "keel medium "
 """What an interface's comment says of a bus of a kind that has no link type begins so."""
 CROWDED = f"frames of more than {MOST_BUSES} buses"
-
-
-@njit(cache=True, nogil=True)
-def _half(buffer: Any, at: Any, little: Any) -> Any:
-    a, b = np.int64(buffer[at]), np.int64(buffer[at + 1])
-    return a | b << 8 if little else b | a << 8
-
-
-@njit(cache=True, nogil=True)
-def _scan(buffer: Any, little: bool, links: Any, scale: Any, latest: Any, out: Any, notes: Any, number: Any,
-          bad: Any) -> Any:  # fmt: skip
-    """Find packets in enhanced packet blocks until another kind of block, the end, or a full notebook.
-
-    Args:
-        links: For each interface its bus, -1 for another link type, -2 where there are too many buses.
-        scale: For each interface multiplier, divisor, bits of a binary fraction (-1 for a decimal one), offset in ns.
-        latest: For each interface the greatest time stamp that can be said in nanoseconds.
-        out: Time, interface, whether sent, place, bytes captured, bytes there were, number in the file; filled.
-        notes: Packet, place and length of comments; filled.
-
-    Returns:
-        Packets, comments, where it stopped.
-    """
-    time, interfaces, sent, starts, kept, originals, numbers = out
-    n = noted = at = 0
-    end = len(buffer)
-    while at + 12 <= end and noted < len(notes) and n < len(time):
-        if word_at(buffer, at, little) != ENHANCED:
-            break
-        size = word_at(buffer, at + 4, little)
-        if size < 32 or size & 3 or size > MOST_BLOCK_BYTES or at + size > end:
-            break
-        number[0] += 1
-        interface = word_at(buffer, at + 8, little)
-        captured = word_at(buffer, at + 20, little)
-        stamp = np.uint64(word_at(buffer, at + 12, little)) << np.uint64(32) | np.uint64(
-            word_at(buffer, at + 16, little)
-        )
-        wrong = 0
-        if captured > size - 32:
-            wrong = _TOO_LONG
-        elif interface >= len(links):
-            wrong = _UNKNOWN
-        elif links[interface] < 0:
-            wrong = _CROWDED if links[interface] == -2 else _OTHER
-        elif stamp > latest[interface]:
-            wrong = _NO_STAMP
-        if wrong:
-            if bad[wrong, 0] == 0:
-                bad[wrong, 1] = number[0]
-            bad[wrong, 0] += 1
-            at += size
-            continue
-        multiply, divide, binary, shift = scale[interface]
-        if binary >= 0:
-            whole = np.int64(stamp >> np.uint64(binary)) if binary < 64 else np.int64(0)
-            rest = stamp & ((np.uint64(1) << np.uint64(binary)) - np.uint64(1))
-            # Thirty bits of the fraction are finer than a nanosecond.
-            if binary > 30:
-                rest >>= np.uint64(binary - 30)
-            part = rest * np.uint64(1_000_000_000) >> np.uint64(min(binary, 30))
-            time[n] = whole * 1_000_000_000 + np.int64(part) + shift
-        else:
-            time[n] = np.int64(stamp // np.uint64(divide)) * multiply + shift
-        interfaces[n], sent[n], numbers[n] = interface, False, number[0]
-        starts[n], kept[n], originals[n] = at + 28, captured, word_at(buffer, at + 24, little)
-        option = at + 28 + ((captured + 3) & ~3)
-        while option + 4 <= at + size - 4:
-            code, length = _half(buffer, option, little), _half(buffer, option + 2, little)
-            if code == 0 or option + 4 + length > at + size - 4:
-                break
-            if code == 2 and length == 4:
-                sent[n] = word_at(buffer, option + 4, little) & 3 == 2
-            elif code == COMMENT and noted < len(notes):
-                notes[noted, 0], notes[noted, 1], notes[noted, 2] = n, option + 4, length
-                noted += 1
-            option += 4 + ((length + 3) & ~3)
-        n += 1
-        at += size
-    return n, noted, at
 
 
 @dataclass
@@ -199,7 +117,7 @@ class PcapngParser:
         links = np.array(section.links, np.int64)
         scale = np.array(section.scale, np.int64).reshape(-1, 4)
         latest = np.array([_latest(*one) for one in section.scale], np.uint64)
-        n, noted, at = _scan(buffer, section.little, links, scale, latest, out, notes, self._number, self._bad)
+        n, noted, at = scan(buffer, section.little, links, scale, latest, out, notes, self._number, self._bad)
         if not n:
             return None, at
         time, interface, sent, starts, captured, original, numbers = (column[:n] for column in out)
@@ -359,11 +277,11 @@ class PcapngParser:
         if self._simple:
             self._account.once(NO_TIME, f"{self._simple} {NO_TIME}")
         for reason, (count, first) in enumerate(self._bad):
-            if count and reason == _CROWDED:
+            if count and reason == CROWDED_OUT:
                 self._account.lose(CROWDED, f"packet {first}", int(count))
             elif count:
                 said = _REASONS[reason]
-                if reason == _OTHER:
+                if reason == OTHER:
                     self._account.once(OTHER_LINK, f"its link types: {', '.join(map(str, sorted(self._others)))}")
                 self._account.skipped[said] = int(count)
                 self._account.examples.setdefault(said, f"packet {first}")

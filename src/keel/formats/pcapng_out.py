@@ -17,7 +17,8 @@ from numba import njit
 from keel.formats.frametext import frame_text
 from keel.formats.linktypes import LINK_TYPES, link_type_of
 from keel.formats.packets import LinkType
-from keel.formats.pcapng import COMMENT, ENHANCED, IF_NAME, IF_TSRESOL, INTERFACE, MEDIUM_SAID, SECTION
+from keel.formats.pcapng import IF_NAME, IF_TSRESOL, INTERFACE, MEDIUM_SAID, SECTION
+from keel.formats.pcapng_scan import COMMENT, ENHANCED
 from keel.model.bus import Bus
 from keel.model.frames import Flag, FrameBatch
 

@@ -94,7 +94,8 @@ def values_of(batch: FrameBatch, chosen: dict[int, Chosen], buses: Sequence[str]
             continue
         bus, form, ident = unpack_key(key)
         head = (plain(buses[bus]), None if form == Form.NONE else format_ident(form, ident))
-        here = np.flatnonzero((keys == key) & (batch.faults == 0))
+        here = np.flatnonzero(keys == key)
+        here = here[batch.is_sound(here)]
         name = plain(wanted.message.name)
         for signal in wanted.signals:
             found = decode_rows(wanted.message, signal, batch, here)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -9,12 +10,14 @@ from typing import Any
 import numpy as np
 
 from keel.errors import InputError
+from keel.formats.arrow import MEDIA_KEY
 from keel.formats.reader import Account, Format, Progress
 from keel.lines.can import with_wire_bits
 from keel.media.every import medium_of_form
 from keel.model.bus import MOST_BUSES, bus_name
 from keel.model.frames import COLUMNS, LENGTH_TO_DLC, OPTIONAL, FrameBatch, faults_of
 from keel.model.identity import Form
+from keel.model.safe_text import plain
 
 ROWS = 1 << 18
 CROWDED = f"frames of more than {MOST_BUSES} buses"
@@ -29,7 +32,7 @@ def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatc
     import pyarrow as pa
 
     try:
-        total, records = _records(path)
+        total, records = _records(path, account)
         done = 0
         for record in records:
             batch = _batch(record, account, str(path))
@@ -43,7 +46,7 @@ def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatc
         raise InputError(str(path), f"cannot be read ({error})", "an Arrow or Parquet table") from None
 
 
-def _records(path: Path) -> tuple[int, Iterator[Any]]:
+def _records(path: Path, account: Account) -> tuple[int, Iterator[Any]]:
     import pyarrow as pa
     import pyarrow.parquet as pq
 
@@ -51,6 +54,7 @@ def _records(path: Path) -> tuple[int, Iterator[Any]]:
         magic = file.read(8)
     if magic[:4] == b"PAR1":
         table = pq.ParquetFile(path)
+        account.media |= _media_of(table.schema_arrow)
         columns = [name for name in (*COLUMNS, *OPTIONAL, "payload", "order") if name in table.schema_arrow.names]
         if "order" in columns:
             # A packed segment: its rows lie clustered.
@@ -60,9 +64,19 @@ def _records(path: Path) -> tuple[int, Iterator[Any]]:
     source = pa.OSFile(str(path))
     opened = pa.ipc.open_file(source) if magic[:6] == b"ARROW1" else pa.ipc.open_stream(source)
     whole = opened.read_all()
+    account.media |= _media_of(whole.schema)
     if "order" in whole.column_names:
         whole = whole.take(whole["order"])
     return whole.num_rows, iter(whole.to_batches(ROWS))
+
+
+def _media_of(schema: Any) -> dict[str, str]:
+    """What the table says of the kinds of line its buses are."""
+    try:
+        said = json.loads((schema.metadata or {}).get(MEDIA_KEY.encode(), b"{}"))
+        return {bus_name(name): plain(medium, 40) for name, medium in said.items()}
+    except (ValueError, AttributeError, TypeError):
+        return {}
 
 
 def _batch(record: Any, account: Account, where: str) -> FrameBatch:

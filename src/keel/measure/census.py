@@ -19,7 +19,7 @@ from keel.ask.matches import Matches
 from keel.ask.parts import Part
 from keel.measure.joining import Joined, join
 from keel.measure.percentiles import Bins
-from keel.model.frames import Times
+from keel.model.frames import FrameBatch, Times
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
@@ -108,6 +108,12 @@ class Tally:
         """The newest payload of a frame without fault."""
         place, row = int(self.joined.last_part[self.row]), int(self.joined.last_row[self.row])
         return self.joined.parts[place].chunk.batch.payload(row) if row >= 0 else b""
+
+    @property
+    def newest(self) -> FrameBatch | None:
+        """The newest frame without fault, as a batch of one; None if there is none."""
+        place, row = int(self.joined.last_part[self.row]), int(self.joined.last_row[self.row])
+        return self.joined.parts[place].chunk.batch.slice(row, row + 1) if row >= 0 else None
 
     @property
     def changed_at(self) -> Times:

@@ -22,7 +22,7 @@ from keel.ask.nodes import Scene
 from keel.ask.times import duration_ns
 from keel.errors import AskError
 from keel.measure.census import census_of
-from keel.measure.load import bus_means
+from keel.measure.load import NOT_FOR_THIS, bus_means
 from keel.measure.peaks import PeakFinder, settled
 from keel.media.every import key_words
 from keel.model.frames import Times
@@ -262,7 +262,10 @@ def _load(
     found = finder.find(matches, patience) if patience is not None else finder.find(matches)
     if found.looked < 1:
         return Verdict(check.text, None, f"not decided yet, {found.looked:.0%} looked at", looked=found.looked)
-    peak = settled(found.buses, bus_means(matches, span), span)[place]
+    means = bus_means(matches, span)
+    if not means[place].has_load:
+        return Verdict(check.text, None, f"a load is {NOT_FOR_THIS}")
+    peak = settled(found.buses, means, span)[place]
     if peak is None:
         return Verdict(check.text, None, "too short a time to say a load")
     passed = bool(_COMPARE[check.compare](peak.load, check.bound))

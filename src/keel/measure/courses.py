@@ -16,7 +16,7 @@ from keel.ask.matches import Matches
 from keel.model.fields import BitField
 from keel.model.frames import Rows, Times
 from keel.model.span import Span
-from keel.signals.decoding import decode_rows
+from keel.signals.decoding import decode_rows, source_of
 from keel.signals.dictionary import Message
 from keel.signals.extracting import fold, take
 from keel.signals.signal import Signal, Standing, within
@@ -253,11 +253,12 @@ class Courses:
 
 def values_of_run(chunk: Chunk, low: int, high: int, message: Message, signal: Signal) -> tuple[Any, Any]:
     """Physical values and kinds (`Standing`, or `NONE`) of rows of one identifier, shape (high - low,)."""
-    raw, there = take(signal.field, chunk.batch, low, high)
+    batch = source_of(signal, chunk.batch)
+    raw, there = take(signal.field, batch, low, high)
     kind = signal.standing(raw) if not signal.is_plain else np.zeros(len(raw), np.uint8)
     above = signal
     while above.pages and (selector := message.selector_of(above)) is not None and selector is not above:
-        chosen, has = take(selector.field, chunk.batch, low, high)
+        chosen, has = take(selector.field, batch, low, high)
         there &= has & within(chosen, above.pages)
         above = selector
     kind[~there] = NONE

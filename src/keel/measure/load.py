@@ -14,6 +14,7 @@ import numpy.typing as npt
 
 from keel.ask.matches import Matches
 from keel.ask.parts import Part
+from keel.media.every import medium_of
 from keel.model.bus import Bus, wire_ns
 from keel.model.frames import Times
 from keel.model.span import Span
@@ -21,6 +22,7 @@ from keel.model.units import NS_PER_S
 
 SHORTEST_NS = 1_000_000
 """Over a shorter time nothing is said about a load: it would be that of the frames themselves."""
+NOT_FOR_THIS = "not for this kind of line"
 Floats = npt.NDArray[np.float64]
 
 
@@ -39,10 +41,16 @@ class Series:
 
 @dataclass(frozen=True)
 class BusMean:
-    """One bus over a stretch: frames, and the mean load from 0 to 1; None if the stretch is too short to say."""
+    """One bus over a stretch: frames, and the mean load from 0 to 1.
+
+    Attributes:
+        mean: None if the stretch is too short to say, or if there is no load.
+        has_load: Whether its kind of line has a load.
+    """
 
     frames: int
     mean: float | None
+    has_load: bool = True
 
 
 def cells_for(span: Span, most: int) -> int:
@@ -162,10 +170,9 @@ class _Cells:
         time, bus = stored.time[rows], stored.bus[rows]
         wire = wire_ns(bus, stored.bits[rows], stored.fast_bits[rows], buses)
         cell = np.minimum(((time - self.span.start) / self.width).astype(np.int64), self.cells - 1)
-        for index in range(len(self.frames)):
-            of_bus = bus == index
-            self.frames[index] += self._binned(cell[of_bus])
-            self.wire[index] += self._binned(cell[of_bus], wire[of_bus])
+        place, size = bus.astype(np.int64) * self.cells + cell, self.frames.size
+        self.frames += np.bincount(place, minlength=size).reshape(self.frames.shape)
+        self.wire += np.bincount(place, wire, minlength=size).reshape(self.wire.shape)
         self.faults += self._binned(cell[stored.faults[rows] != 0])
 
 
@@ -185,7 +192,8 @@ def bus_means(matches: Matches, span: Span) -> list[BusMean]:
         np.add.at(frames, bus, known.frames)
         np.add.at(wire, bus, wire_ns(bus, known.bits, known.fast_bits, buses))
     last = wire / np.maximum(frames, 1) if length < NS_PER_S else np.zeros(len(buses))
+    has_load = [medium_of(bus).has_load for bus in buses]
     return [
-        BusMean(int(count), float(time) / (length + float(more)) if length >= SHORTEST_NS else None)
-        for count, time, more in zip(frames, wire, last, strict=True)
+        BusMean(int(count), float(time) / (length + float(more)) if length >= SHORTEST_NS and has else None, has)
+        for count, time, more, has in zip(frames, wire, last, has_load, strict=True)
     ]

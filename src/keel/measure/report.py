@@ -9,7 +9,7 @@ from keel.ask.names import names_of
 from keel.measure.census import census_of, seconds
 from keel.measure.load import bus_means
 from keel.measure.peaks import PeakFinder, settled
-from keel.media.every import format_ident, medium_of
+from keel.media.every import form_of, format_ident, medium_of
 from keel.model.identity import NO_IDENT, unpack_key
 from keel.model.safe_text import plain
 
@@ -27,7 +27,13 @@ def traffic(matches: Matches, start: int) -> dict[str, Any]:
     means = bus_means(matches, snapshot.span)
     peaks = settled(PeakFinder().find(matches).buses, means, snapshot.span)
     buses = [
-        {"bus": plain(bus.name), "frames": load.frames, "load_mean": load.mean, "load_peak": peak and peak.load}
+        {
+            "bus": plain(bus.name),
+            "medium": bus.medium,
+            "frames": load.frames,
+            "load_mean": load.mean,
+            "load_peak": peak and peak.load,
+        }
         for bus, load, peak in zip(snapshot.manifest.buses, means, peaks, strict=True)
     ]
     rows = []
@@ -39,6 +45,7 @@ def traffic(matches: Matches, start: int) -> dict[str, Any]:
             {
                 "bus": plain(snapshot.manifest.buses[bus].name),
                 "id": None if form == NO_IDENT else format_ident(form, ident),
+                "role": form_of(form).role or None,
                 "ext": medium_of(snapshot.manifest.buses[bus]).says(form, 0, 0).get("ext"),
                 "name": plain(names.get(key, "")),
                 "frames": tally.frames,

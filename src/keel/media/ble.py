@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 
+from keel.media import ble_says
 from keel.media.header import HeaderField, first_row
 from keel.media.medium import HeaderBits, IdentForm, Medium
 from keel.model.faults import Fault
@@ -59,8 +60,8 @@ def _access(number: int, word: str, role: str = "") -> IdentForm:
     return IdentForm(number, word, "access address", 32, role=role, written=lambda ident: f"{ident:08X}")
 
 
-PUBLIC = _address(4, "ble-public", "public address")
-RANDOM = _address(6, "ble-random", "random address")
+PUBLIC = _address(4, "ble-public", "public address", "advertising")
+RANDOM = _address(6, "ble-random", "random address", "advertising")
 PUBLIC_RESPONSE = _address(7, "ble-public-response", "public address", "response")
 RANDOM_RESPONSE = _address(8, "ble-random-response", "random address", "response")
 PUBLIC_REQUEST = _address(9, "ble-public-request", "public address", "request")
@@ -73,6 +74,7 @@ PERIPHERAL = _access(15, "ble-peripheral", "from the peripheral")
 PUBLIC_FORMS = (PUBLIC, PUBLIC_RESPONSE, PUBLIC_REQUEST, PUBLIC_EXTENDED)
 RANDOM_FORMS = (RANDOM, RANDOM_RESPONSE, RANDOM_REQUEST, RANDOM_EXTENDED)
 """By role: advertising, response, request, on secondary channels."""
+_EXTENDED_FORMS = (PUBLIC_EXTENDED.number, RANDOM_EXTENDED.number)
 
 
 def _knows(bit: int) -> tuple[int, int, int]:
@@ -80,11 +82,11 @@ def _knows(bit: int) -> tuple[int, int, int]:
 
 
 FIELDS = (
-    HeaderField("type", "PDU type", 20 * 8, 8, texts=TYPES, shown="word"),
-    HeaderField("ch_sel", "takes channel selection #2", 5 * 8 + 5, 1, when=_knows(ADVERTISING)),
-    HeaderField("tx_add", "the sender's address is random", 5 * 8 + 6, 1, when=_knows(ADVERTISING)),
-    HeaderField("rx_add", "the target's address is random", 5 * 8 + 7, 1, when=_knows(ADVERTISING)),
-    HeaderField("length", "length of the PDU's payload", 6 * 8, 8, unit="bytes"),
+    HeaderField("type", "PDU type", 20 * 8, 8, texts=TYPES, shown="word", in_bits=True),
+    HeaderField("ch_sel", "takes channel selection #2", 5 * 8 + 5, 1, when=_knows(ADVERTISING), in_bits=True),
+    HeaderField("tx_add", "the sender's address is random", 5 * 8 + 6, 1, when=_knows(ADVERTISING), in_bits=True),
+    HeaderField("rx_add", "the target's address is random", 5 * 8 + 7, 1, when=_knows(ADVERTISING), in_bits=True),
+    HeaderField("length", "length of the PDU's payload", 6 * 8, 8, unit="bytes", in_bits=True),
     HeaderField("access_address", "access address", 1 * 8, 32, shown="hex"),
     HeaderField("crc", "CRC as sent", 7 * 8, 24, shown="hex"),
     HeaderField("crc_ok", "CRC is right", 21 * 8 + 1, 1, shown="yes", when=_knows(KNOWS_CRC)),
@@ -117,6 +119,15 @@ def _kind(frame: FrameBatch) -> str:
     return ", ".join(kind)
 
 
+def _brief(frame: FrameBatch) -> str:
+    assert frame.header is not None
+    row = first_row(FIELDS, frame.header)
+    channel, rssi = row["channel"][1], row["rssi"]
+    said = [row["type"][0].text(row["type"][1] or 0)]
+    said += [f"ch {channel}"] if channel is not None else []
+    return " ".join([*said, rssi[0].text(rssi[1])] if rssi[1] is not None else said)
+
+
 def _header(frame: FrameBatch) -> list[HeaderBits]:
     if frame.header is None:
         return []
@@ -133,6 +144,28 @@ def _header(frame: FrameBatch) -> list[HeaderBits]:
     return [*shown, HeaderBits("length", f"{length:08b}", f"{length} bytes")]
 
 
+_SAYS_DATA = {0, 2, 4, 6}
+"""Advertising PDUs whose address is followed by data, and nothing else."""
+
+
+def _called(form: int, payload: bytes) -> str:
+    plain = form in (PUBLIC.number, RANDOM.number, PUBLIC_RESPONSE.number, RANDOM_RESPONSE.number)
+    return ble_says.name_in(ble_says.data_of(payload, not plain)) if plain or form in _EXTENDED_FORMS else ""
+
+
+def _parts(frame: FrameBatch) -> list[tuple[str, str]]:
+    if frame.header is None:
+        return []
+    kind, payload = int(frame.header[0, 20]), frame.payload(0)
+    if kind in (3, 5, AUXILIARY + 4, AUXILIARY + 5) and len(payload) >= 12:
+        return [("to", write_address(int.from_bytes(payload[6:12], "little")))]
+    if kind == 1 and len(payload) >= 12:
+        return [("for", write_address(int.from_bytes(payload[6:12], "little")))]
+    if kind in _SAYS_DATA:
+        return ble_says.said(ble_says.data_of(payload, False))
+    return ble_says.said(ble_says.data_of(payload, True)) if kind in (7, EXTENDED) or kind >= AUXILIARY else []
+
+
 BLE = Medium(
     "ble",
     "BLE",
@@ -147,5 +180,8 @@ BLE = Medium(
     },
     fields=FIELDS,
     header_bytes=HEADER_BYTES,
-    brief=("type", "channel", "rssi"),
+    brief=_brief,
+    called=_called,
+    parts=_parts,
+    ident_cells=17,
 )

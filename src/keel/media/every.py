@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from functools import cache
 from typing import Any
@@ -10,13 +11,13 @@ import numpy as np
 
 from keel.media.ble import BLE
 from keel.media.can import CAN
-from keel.media.header import first_row
 from keel.media.medium import IdentForm, Medium
 from keel.media.usb import USB
 from keel.model.bus import Bus, wire_ns
 from keel.model.faults import Fault
 from keel.model.frames import FrameBatch
 from keel.model.identity import NO_IDENT, unpack_key
+from keel.model.safe_text import plain
 
 MEDIA: list[Medium] = [CAN, BLE, USB]
 NONE = IdentForm(NO_IDENT, "none", "no identifier", 48)
@@ -64,13 +65,17 @@ def form_of(number: int) -> IdentForm:
     return IdentForm(number, f"form-{number}", "identifier", 48) if known is None else known[0]
 
 
+_OLD_WORDS = {"ble": BLE.forms[0].word, "usb": USB.forms[0].word}
+"""What dictionaries called forms before there were several."""
+
+
 def form_named(word: str) -> IdentForm:
     """The form that dictionaries call so.
 
     Raises:
         KeyError: there is none.
     """
-    word = word.lower()
+    word = _OLD_WORDS.get(word.lower(), word.lower())
     if word.startswith("form-") and word[5:].isdecimal() and int(word[5:]) < NO_IDENT:
         return form_of(int(word[5:]))
     return {form.word: form for form in forms()}[word]
@@ -129,13 +134,32 @@ def headers_of(batch: FrameBatch, buses: Sequence[Bus]) -> list[dict[str, Any] |
     return said
 
 
-def brief_of(frame: FrameBatch, medium: Medium) -> str:
+def brief_of(frame: FrameBatch, bus: Bus) -> str:
     """What lists show of the header of a batch of one frame."""
-    if frame.header is None:
-        return ""
-    row = first_row(medium.fields, frame.header)
-    shown = [(field, number) for field, number in (row[name] for name in medium.brief) if number is not None]
-    return " ".join(f"ch {number}" if field.name == "channel" else field.text(number) for field, number in shown)
+    brief = medium_of(bus).brief
+    return brief(frame) if brief is not None and frame.header is not None else ""
+
+
+def read_ident(form: IdentForm, text: str) -> tuple[int, int] | None:
+    """What a text says of a form's identifiers that is not written in hex digits alone; its role may stand behind it.
+
+    Returns:
+        The identifier and which of its bits are meant; None if the text is none of the form's.
+    """
+    base, role = text, f" {form.role}"
+    if form.role and text.lower().endswith(role):
+        base = text[: -len(role)]
+        if form.read is None:
+            return (int(base, 16), form.most) if re.fullmatch(r"[0-9A-Fa-f]{1,12}", base) else None
+    return form.read(base) if form.read is not None else None
+
+
+def called(key: int, payload: bytes) -> str:
+    """What a frame of an identifier says its sender is called, harmless; else its role, if its form has one."""
+    _, form, _ = unpack_key(key)
+    medium = medium_of_form(form)
+    name = plain(medium.called(form, payload), 40) if medium is not None else ""
+    return name or form_of(form).role
 
 
 def format_ident(form: int, ident: int) -> str:

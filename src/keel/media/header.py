@@ -27,6 +27,7 @@ class HeaderField:
         unit: What its number counts.
         texts: What its numbers mean, by number.
         shown: How JSON says it.
+        in_bits: Whether the header's bits, as drawn, show it already.
         when: Bits of the header (start, count) and the value without which there is no such field; None: always.
     """
 
@@ -39,6 +40,7 @@ class HeaderField:
     texts: Mapping[int, str] = field(default_factory=dict)
     shown: Shown = "number"
     when: tuple[int, int, int] | None = None
+    in_bits: bool = False
 
     @property
     def is_number(self) -> bool:
@@ -82,6 +84,8 @@ class HeaderField:
             return self._hex(number)
         if self.shown == "yes":
             return "yes" if number else "no"
+        if self.unit == "ns":
+            return f"{number / 1e6:.3f} ms" if number >= 1_000_000 else f"{number / 1e3:.1f} µs"
         word = self.texts.get(number)
         return word if word is not None else f"{number} {self.unit}".replace("-", "−").rstrip()
 

@@ -87,7 +87,10 @@ class Medium:
         faults: The faults that its frames can have, and what each means in a sentence.
         fields: What its headers hold; the columns ``header`` of recordings are laid out so.
         header_bytes: How many bytes a header has.
-        brief: The names of the fields that lists show, in this order.
+        brief: What lists show of a header, in a few words; of a batch of one frame. None if its frames have no header.
+        called: What a frame of a form, by its payload, says its sender is called; empty if it says nothing.
+        parts: What a frame says, piece by piece: a word and what it says; of a batch of one frame.
+        ident_cells: How wide an identifier is, usually.
     """
 
     name: str
@@ -103,4 +106,12 @@ class Medium:
     faults: Mapping[Fault, str] = field(default_factory=dict)
     fields: tuple[HeaderField, ...] = ()
     header_bytes: int = 0
-    brief: tuple[str, ...] = ()
+    brief: Callable[[FrameBatch], str] | None = None
+    called: Callable[[int, bytes], str] = lambda _form, _payload: ""
+    parts: Callable[[FrameBatch], list[tuple[str, str]]] = lambda _: []
+    ident_cells: int = 11
+
+    @property
+    def has_load(self) -> bool:
+        """Whether it can be said how much of the time the line is in use."""
+        return bool(self.rates)

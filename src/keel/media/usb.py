@@ -19,6 +19,7 @@ HEADER_BYTES = 56
 32 interval (4), 36 start frame (4), 40 flags (4), 44 time since the submission in ns (6), 50 what is known, 51 whether
 there is data, 52 how much the packet had (4)."""
 KNOWS_SETUP, KNOWS_AFTER = 1, 2
+CONTROL = 2
 EVENTS = {0: "submit", 1: "complete", 2: "error"}
 TRANSFERS = {0: "isochronous", 1: "interrupt", 2: "control", 3: "bulk"}
 STATUSES = {
@@ -34,13 +35,13 @@ def pack_endpoint(bus: Any, device: Any, endpoint: Any) -> Any:
     return bus << 16 | device << 8 | endpoint
 
 
-def _parts(ident: int) -> tuple[int, int, int]:
+def _endpoint_parts(ident: int) -> tuple[int, int, int]:
     return ident >> 16, ident >> 8 & 0xFF, ident & 0xFF
 
 
 def _writer(way: str) -> tuple[object, object]:
     def write(ident: int) -> str:
-        bus, device, endpoint = _parts(ident)
+        bus, device, endpoint = _endpoint_parts(ident)
         return f"{bus}.{device}.{endpoint} {way}"
 
     def read(text: str) -> tuple[int, int] | None:
@@ -73,7 +74,7 @@ FIELDS = (
     HeaderField("endpoint", "endpoint", 10 * 8, 7),
     HeaderField("status", "status", 16 * 8, 32, signed=True, texts=STATUSES, shown="word and number"),
     HeaderField("length", "length asked for, or moved", 20 * 8, 32, unit="bytes"),
-    HeaderField("setup", "setup data", 24 * 8, 64, shown="bytes", when=(50 * 8, 1, 1)),
+    HeaderField("setup", "setup data", 24 * 8, 64, shown="bytes", when=(50 * 8, 1, 1), in_bits=True),
     HeaderField("tag", "request tag", 0, 64, shown="hex"),
     HeaderField("interval", "polling interval", 32 * 8, 32, signed=True),
     HeaderField("flags", "flags of the request", 40 * 8, 32, shown="hex"),
@@ -119,6 +120,23 @@ def _kind(frame: FrameBatch) -> str:
     return f"USB {TRANSFERS.get(transfer, '')} transfer, {done}"
 
 
+def _brief(frame: FrameBatch) -> str:
+    assert frame.header is not None
+    row = first_row(FIELDS, frame.header)
+    said = [field.text(number) for field, number in (row["event"], row["transfer"]) if number is not None]
+    if frame.header[0, 50] & KNOWS_SETUP:
+        return " ".join([*said, _asked(frame.header[0, 24:32].tobytes())])
+    field, status = row["status"]
+    return " ".join([*said, field.text(status)] if status is not None and row["event"][1] != 0 else said)
+
+
+def _asked(setup: bytes) -> str:
+    """What a standard request asks for."""
+    kind, request = setup[0], setup[1]
+    word = REQUESTS[request] if not kind >> 5 & 3 and request < len(REQUESTS) else ""
+    return word or f"request {request:02X}h"
+
+
 def _header(frame: FrameBatch) -> list[HeaderBits]:
     if frame.header is None or not frame.header[0, 50] & KNOWS_SETUP:
         return []
@@ -130,6 +148,22 @@ def _size(frame: FrameBatch) -> str:
         return ""
     row = first_row(FIELDS, frame.header)
     return f"{'moved' if row['event'][1] == 1 else 'asked for'} {row['length'][1]} bytes"
+
+
+def _parts(frame: FrameBatch) -> list[tuple[str, str]]:
+    """A descriptor that came back, as far as it has the form of one. Source: 9.6.1, 9.6.7."""
+    payload = frame.payload(0)
+    if frame.header is None or int(frame.form[0]) != IN_DONE.number or frame.header[0, 9] != CONTROL:
+        return []
+    if len(payload) >= 18 and payload[:2] == b"\x12\x01":
+        version, vendor, product = (int.from_bytes(payload[at : at + 2], "little") for at in (2, 8, 10))
+        return [
+            ("device", f"USB {version >> 8:x}.{version >> 4 & 15:x}"),
+            ("vendor", f"{vendor:04X}, product {product:04X}"),
+        ]
+    if len(payload) > 2 and payload[0] == len(payload) and payload[1] == 3:
+        return [("string", payload[2:].decode("utf-16-le", "replace"))]
+    return []
 
 
 USB = Medium(
@@ -151,5 +185,7 @@ USB = Medium(
     },
     fields=FIELDS,
     header_bytes=HEADER_BYTES,
-    brief=("event", "transfer", "status"),
+    brief=_brief,
+    parts=_parts,
+    ident_cells=12,
 )

@@ -9,6 +9,7 @@ from keel.media.every import form_of
 from keel.model.globs import SignalGlob
 from keel.model.identity import unpack_key
 from keel.signals.dictionary import Dictionary, Message, Signal, joined
+from keel.signals.header_signals import with_header
 
 
 class Book:
@@ -23,6 +24,7 @@ class Book:
         self.dictionaries = tuple(dictionaries)
         self.buses = tuple(buses)
         self._known: dict[int, Message | None] = {}
+        self._spoken: dict[int, Message | None] = {}
         self._exact: list[dict[tuple[str, int, int], Message]] = []
         self._groups: list[dict[tuple[str, int], Message]] = []
         for dictionary in self.dictionaries:
@@ -56,6 +58,13 @@ class Book:
             if here is not None:
                 found = here if found is None else joined(found, here)
         return found
+
+    def spoken(self, key: int) -> Message | None:
+        """What is known of an identifier, with what its kind of line says in headers; None if nothing is."""
+        key = int(key)
+        if key not in self._spoken:
+            self._spoken[key] = with_header(key, self.message(key))
+        return self._spoken[key]
 
     def messages(self, keys: Iterable[int]) -> dict[int, Message]:
         """What is known of those of the identifiers of which anything is."""

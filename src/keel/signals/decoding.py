@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from keel.model.frames import Bytes, FrameBatch, Rows
+from keel.model.frames import Bytes, FrameBatch, Rows, replace_columns
 from keel.signals.coding import Decoded, decode
 from keel.signals.dictionary import Message
 from keel.signals.signal import Signal
@@ -26,7 +26,7 @@ def decode_stretch(message: Message, signal: Signal, batch: FrameBatch, low: int
 def decode_rows(message: Message, signal: Signal, batch: FrameBatch, rows: Rows) -> Decoded:
     """A signal in some rows of a batch, ascending, all of one identifier and without fault."""
     parts = []
-    for chosen, payloads in by_length(batch, rows):
+    for chosen, payloads in by_length(source_of(signal, batch), rows):
         found = decode(message, signal, payloads)
         if len(found):
             parts.append(Decoded(signal, chosen[found.rows], found.raw, found.values, found.standing))
@@ -43,6 +43,15 @@ def decode_rows(message: Message, signal: Signal, batch: FrameBatch, rows: Rows)
         np.concatenate([p.values for p in parts])[order],
         np.concatenate([p.standing for p in parts])[order],
     )
+
+
+def source_of(signal: Signal, batch: FrameBatch) -> FrameBatch:
+    """The frames, with that for their payload in which the bits of a signal lie."""
+    if signal.source == "payload":
+        return batch
+    header = batch.header if batch.header is not None else np.zeros((len(batch), 0), np.uint8)
+    ends = np.arange(len(batch) + 1, dtype=np.int64) * header.shape[1]
+    return replace_columns(batch, offsets=ends, data=np.ascontiguousarray(header).reshape(-1))
 
 
 def by_length(batch: FrameBatch, rows: Rows) -> list[tuple[Rows, Bytes]]:

@@ -120,7 +120,7 @@ class Message(Extensible):
     def present(self, payload: bytes) -> list[Signal]:
         """The signals that this payload carries."""
         one = np.frombuffer(payload, np.uint8)[None, :]
-        fits = [s for s in self.signals if s.field.last_byte < len(payload)]
+        fits = [s for s in self.signals if s.source == "payload" and s.field.last_byte < len(payload)]
         rows = ((s, self.rows_of(s, one)) for s in fits)
         return [s for s, there in rows if there is None or there[0]]
 

@@ -61,6 +61,7 @@ MESSAGE = {
     "signal": Key("tables", "fields of bits"),
     "text": Key("tables", "values in payloads that are text, found by pattern"),
 }
+SOURCES = ("payload", "header")
 SIGNAL = {
     "name": Key("text", "what the signal is called", is_needed=True),
     "start": Key("whole", "bit number: least significant bit of a little-endian field, most of a big", is_needed=True),
@@ -83,6 +84,7 @@ SIGNAL = {
     "receivers": Key("list", "who takes it in"),
     "note": Key("text", "what else is to be said"),
     "found": Key("text", "how it was found"),
+    "source": Key("text", "where its bits lie; left out: payload", SOURCES),
 }
 TEXT = {
     "name": Key("text", "what the value is called", is_needed=True),

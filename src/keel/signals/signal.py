@@ -57,6 +57,7 @@ class Signal(Extensible):
         algorithm: How a counter counts or a checksum is made.
         note: What else is to be said.
         found: How it was found, if it was found with Keel.
+        source: Where its bits lie: in the payload, or in the header of its kind of line.
     """
 
     name: str
@@ -77,6 +78,7 @@ class Signal(Extensible):
     algorithm: str = ""
     receivers: tuple[str, ...] = ()
     found: str = ""
+    source: Literal["payload", "header"] = "payload"
 
     def raw(self, payloads: Bytes) -> npt.NDArray[np.int64]:
         """Raw values from payloads of shape (n, bytes)."""

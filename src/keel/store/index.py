@@ -56,6 +56,8 @@ class Index:
     checksums: npt.NDArray[np.uint64]
     block: int = BLOCK_BYTES
     headers: HeaderBounds | None = None
+    outdated: bool = False
+    """Whether an older Keel counted in another way: what lies where is right, what is known of frames is not."""
 
 
 def index_of(held: Clustered, carry: Carry, layout: Layout, size: int, checksums: Any) -> Index:
@@ -135,16 +137,14 @@ def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
         return {name[len(prefix) :]: array for name, array in arrays.items() if name.startswith(prefix)}
 
     summary = part("summary.")
+    outdated = meta.get("headers", "") not in ("", laid_out())
     if "back" not in summary:
         # Before these were counted, remote requests and times set back were taken for cycles.
-        if not meta["ordered"] or (summary["flag_mask"] & np.uint16(Flag.REMOTE)).any():
-            raise ValueError("cycle times of an older kind; it is made anew")
+        outdated |= not meta["ordered"] or bool((summary["flag_mask"] & np.uint16(Flag.REMOTE)).any())
         summary |= {name: np.zeros(len(arrays["keys"]), np.int64) for name in ("back", "back_ns")}
-    if meta.get("headers", "") not in ("", laid_out()):
-        raise ValueError("bounds of headers that are laid out in another way; they are made anew")
     if meta["version"] < VERSION:
-        if (summary["fault_mask"] & np.uint32(OF_THE_CAPTURE)).any():
-            raise ValueError("frames left out of what is counted that belong to it; it is made anew")
+        # What the capture did to frames excluded them then.
+        outdated |= bool((summary["fault_mask"] & np.uint32(OF_THE_CAPTURE)).any())
         summary["fault_mask"] = summary["fault_mask"].astype(np.uint64)
 
     return Index(
@@ -164,6 +164,7 @@ def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
         arrays["checksums"],
         meta.get("block", BLOCK_BYTES_BEFORE),
         HeaderBounds(**part("headers.")) if "headers.least" in arrays else None,
+        outdated,
     )
 
 

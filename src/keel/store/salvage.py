@@ -46,7 +46,7 @@ def salvage(path: Path, index: Index, bad: list[Span]) -> tuple[FrameBatch, int]
     # What is missing at the end is filled up, and is bad.
     held = view_columns(content[: index.size].ljust(index.size, b"\0"), index.layout)
     whole_batch = with_all_columns(held)
-    columns = {name: getattr(whole_batch, name) for name in COLUMNS} | whole_batch.extras() | held
+    columns = held | {name: getattr(whole_batch, name) for name in COLUMNS} | whole_batch.extras()
     runs = np.repeat(np.arange(len(index.keys)), np.diff(index.starts))
     known = ~_bad_items(index.layout, "time", bad)
     starts, stops, whole, sizes = _payloads(columns, index, bad)

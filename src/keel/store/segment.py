@@ -210,7 +210,7 @@ class Sealed(Chunk):
         """The index, made again from the segment if it is missing or damaged."""
         try:
             index = read_index(index_path(self.path))
-            if (index.rows, index.size) == (self.rows, self.entry.bytes):
+            if (index.rows, index.size) == (self.rows, self.entry.bytes) and not index.outdated:
                 return index
         except RecordingError:
             pass

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
+from keel.model.faults import OF_THE_CAPTURE
 from keel.model.frames import FrameBatch, Mask, Rows
 from keel.model.identity import Keys
 from keel.model.words64 import leading_zeros, load_word, tail_word
@@ -142,8 +143,8 @@ def _squares(time: Any, skip: Any, low: Any, high: Any, wanted: Any, mean: Any, 
 
 
 @njit(cache=True, nogil=True)
-def _summarise(time: Any, faults: Any, skip: Any, flags: Any, bits: Any, fast: Any, offsets: Any, data: Any,
-               lows: Any, highs: Any, wanted: Any, out: Any, bin_starts: Any) -> Any:  # fmt: skip
+def _summarise(time: Any, faults: Any, harmless: Any, skip: Any, flags: Any, bits: Any, fast: Any, offsets: Any,
+               data: Any, lows: Any, highs: Any, wanted: Any, out: Any, bin_starts: Any) -> Any:  # fmt: skip
     (o_frames, o_first, o_last, o_good, o_good_first, o_good_last, o_last_row, o_flags, o_least, o_most, o_most_at,
      o_back, o_back_ns, o_squares, o_changes, o_first_size, o_last_size, o_first_hash, o_last_hash, o_first_head,
      o_last_head, o_changed, o_faulty, o_fault_mask, o_flag_mask, o_bits, o_fast_bits) = out  # fmt: skip
@@ -215,6 +216,10 @@ def _summarise(time: Any, faults: Any, skip: Any, flags: Any, bits: Any, fast: A
             flag_mask |= stretch_flags
             bits_sum += stretch_bits
             fast_sum += stretch_fast
+            if harmless:
+                for i in range(row, end):
+                    faulty += faults[i] != 0
+                    fault_mask |= faults[i]
             frames += end - row
             good += end - row
             before = end - 1
@@ -260,6 +265,7 @@ def summarise(batch: FrameBatch, keys: Keys, lows: Rows, highs: Rows, wanted: Ma
     bins, counts = _summarise(
         batch.time,
         batch.faults,
+        bool((batch.faults & batch.faults.dtype.type(OF_THE_CAPTURE)).any()),
         batch.passed_over(),
         batch.flags,
         batch.bits,

@@ -89,6 +89,30 @@ class Picture:
         """The name of a key's bus."""
         return self.snapshot.manifest.buses[key >> 56].name
 
+    def called(self, key: int, payload: bytes) -> tuple[str, str]:
+        """What stands for a key's name, and the role of its colour: a message's name, or what the frame says of its
+        sender, or a dash."""
+        from keel.media.every import called
+
+        if key in self.messages:
+            return self.messages[key].name, "text"
+        said = called(key, payload)
+        return (said, "slate") if said else ("—", "faint")
+
+    @property
+    def ident_cells(self) -> int:
+        """How wide identifiers are, usually."""
+        from keel.media.every import medium_of
+
+        return max((medium_of(bus).ident_cells for bus in self.snapshot.manifest.buses), default=11)
+
+    @property
+    def has_headers(self) -> bool:
+        """Whether frames of any bus say something of themselves that lists show."""
+        from keel.media.every import medium_of
+
+        return any(medium_of(bus).brief is not None for bus in self.snapshot.manifest.buses)
+
     def name(self, key: int) -> str:
         """The message name of a key, or a dash."""
         message = self.messages.get(key)

@@ -93,12 +93,16 @@ class Head(Sheet):
     def _loads(self, line: Line, picture: Picture, at: int, end: int) -> None:
         style = self.palette.style
         buses = picture.snapshot.manifest.buses
+        from keel.media.every import medium_of
+
         if not picture.snapshot.live or not picture.loads:
             return
         room = (end - at) // max(len(buses), 1)
         width = min(room - 13, 14)
         for index, bus in enumerate(buses):
             role = self.palette.bus(index)
+            if not medium_of(bus).has_load:
+                continue
             if room < 11:
                 return
             at = line.put(at, bus.name[:4], style(role, "panel")) + 1

@@ -103,3 +103,10 @@ def row_line(palette: Palette, width: int, in_hand: bool) -> tuple[Line, str]:
     if in_hand:
         line.put(0, "▌", palette.style("brass", on))
     return line, on
+
+
+def sized(column: Column, bus_cells: int, ident_cells: int) -> Column:
+    """A column as wide as what stands in it."""
+    if column.name == "bus":
+        return replace(column, width=min(max(column.width, bus_cells + 2), 14))
+    return replace(column, width=max(column.width, ident_cells)) if column.name == "id" else column

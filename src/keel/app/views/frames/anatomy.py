@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from textwrap import wrap
 
@@ -11,10 +12,11 @@ import numpy.typing as npt
 from keel.app.desk.picture import Picture
 from keel.app.paint import words
 from keel.app.paint.canvas import Line
+from keel.app.paint.hex_rows import hex_rows
 from keel.app.paint.palette import Palette
 from keel.app.paint.ribbon import ROLE_COLOURS, bytes_that_fit, ribbon
 from keel.app.paint.strokes import spark
-from keel.app.views.frames.header import header_bits
+from keel.app.views.frames.header import header_bits, header_pairs, pair_lines
 from keel.media.every import fault_sentence, form_of, medium_of
 from keel.model.bus import wire_ns
 from keel.model.faults import Fault
@@ -22,6 +24,11 @@ from keel.model.frames import Bytes, FrameBatch, Times
 from keel.model.identity import NO_IDENT
 from keel.model.safe_text import plain
 from keel.signals.dictionary import GLYPHS, Message
+
+BITS_UP_TO = 8
+"""Longer payloads of which no field is known are shown in hex, not in bits."""
+RECENT_LINES = 4
+"""So many lines stay for how it went lately."""
 
 
 @dataclass(frozen=True)
@@ -36,8 +43,10 @@ class Subject:
     note: str = ""
 
 
-def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture: Picture) -> list[Line]:
-    """The lines of the panel."""
+def anatomy(
+    palette: Palette, width: int, height: int, subject: Subject, picture: Picture, shift: int = 0
+) -> list[Line]:
+    """The lines of the panel; of a long payload those from byte ``shift`` on."""
     lines: list[Line] = []
     frame = subject.frame
     key = int(frame.keys()[0])
@@ -55,26 +64,30 @@ def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture
     lines += [head, Line(width, palette.style("text"))]
     for text in _header_words(frame, picture):
         say(text)
-    length = int(wire_ns(frame.bus, frame.bits, frame.fast_bits, picture.snapshot.manifest.buses)[0])
-    bits = int(frame.bits[0]) + int(frame.fast_bits[0])
-    say(f"{words.of_day(int(frame.time[0]))} UTC · {words.length(length)}, {bits} bits", "dim")
+    say(f"{words.of_day(int(frame.time[0]))} UTC{_length_words(frame, picture)}", "dim")
     if subject.note:
         for text in wrap(f"✎ {plain(subject.note, 400)}", max(width - 1, 20), subsequent_indent="  "):
             say(text, "brass")
     bus = picture.snapshot.manifest.buses[int(frame.bus[0])]
-    lines += header_bits(palette, width, medium_of(bus).header(frame))
+    medium = medium_of(bus)
+    lines += header_bits(palette, width, medium.header(frame))
+    lines += pair_lines(palette, width, header_pairs(medium, frame))
     faults = [fault for fault in Fault if int(frame.faults[0]) & fault]
     for fault in faults:
-        for text in wrap(f"✕ {fault_sentence(medium_of(bus), fault)}", max(width - 1, 20), subsequent_indent="  "):
+        for text in wrap(f"✕ {fault_sentence(medium, fault)}", max(width - 1, 20), subsequent_indent="  "):
             say(text, "coral")
     lines.append(Line(width, palette.style("text")))
+    lines += _said(palette, width, medium.parts(frame))
     fresh = bytes(a ^ b for a, b in zip(payload, subject.before, strict=False)) if subject.before else b""
     step = bytes_that_fit(width)
-    for first in range(0, len(payload), step):
-        if len(lines) + 4 > height - (4 if message else 0) and first:
-            say(f"… and {len(payload) - first} bytes more", "dim")
-            break
-        lines += ribbon(palette, width, payload, message, fresh, first)
+    if message is None and len(payload) > BITS_UP_TO:
+        lines += hex_rows(palette, width, payload, fresh, shift, max(height - len(lines) - RECENT_LINES, 4))
+    else:
+        for first in range(0, len(payload), step):
+            if len(lines) + 4 > height - (4 if message else 0) and first:
+                say(f"… and {len(payload) - first} bytes more", "dim")
+                break
+            lines += ribbon(palette, width, payload, message, fresh, first)
     if not payload:
         say("no payload", "dim")
     lines.append(Line(width, palette.style("text")))
@@ -106,6 +119,18 @@ def anatomy(palette: Palette, width: int, height: int, subject: Subject, picture
     return lines
 
 
+def _said(palette: Palette, width: int, parts: Sequence[tuple[str, str]]) -> list[Line]:
+    """What a frame says, piece by piece."""
+    lines = []
+    for name, text in parts:
+        for place, piece in enumerate(wrap(plain(text, 400), max(width - 13, 20)) or [""]):
+            line = Line(width, palette.style("text"))
+            line.put(0, name if place == 0 else "", palette.style("dim"), 12)
+            line.put(13, piece, palette.style("sea"))
+            lines.append(line)
+    return [*lines, Line(width, palette.style("text"))] if lines else []
+
+
 def _recent(palette: Palette, width: int, room: int, subject: Subject, message: Message | None) -> list[Line]:
     """How the values and the cycle time went lately."""
     count = min(len(subject.recent_times), width - 22)
@@ -131,9 +156,19 @@ def _recent(palette: Palette, width: int, room: int, subject: Subject, message: 
     return lines
 
 
+def _length_words(frame: FrameBatch, picture: Picture) -> str:
+    """How long the frame took on the line, as far as that is known."""
+    bits = int(frame.bits[0]) + int(frame.fast_bits[0])
+    if bits:
+        length = int(wire_ns(frame.bus, frame.bits, frame.fast_bits, picture.snapshot.manifest.buses)[0])
+        return f" · {words.length(length)}, {bits} bits"
+    measured = int(frame.duration[0]) if frame.duration is not None else 0
+    return f" · {words.length(measured)}" if measured else ""
+
+
 def _header_words(frame: FrameBatch, picture: Picture) -> tuple[str, str]:
     bus = picture.snapshot.manifest.buses[int(frame.bus[0])]
     medium, form, number = medium_of(bus), form_of(int(frame.form[0])), int(frame.form[0])
     ident = "" if number == NO_IDENT else f" {form.write(int(frame.ident[0]))}"
-    parts = (form.title + ident, medium.size(frame))
+    parts = (form.title + ident, form.role, medium.size(frame))
     return f"bus {bus.name} · {medium.kind(frame) or medium.title}", " · ".join(part for part in parts if part)

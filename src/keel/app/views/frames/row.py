@@ -12,7 +12,7 @@ from keel.app.paint.payload_cell import write_payload
 from keel.app.paint.ribbon import kept_words
 from keel.app.paint.table import Column, write_cells
 from keel.app.views.frames.choices import FramesChoices
-from keel.media.every import format_ident
+from keel.media.every import brief_of, format_ident
 from keel.model.faults import Fault
 from keel.model.frames import Flag
 
@@ -51,7 +51,8 @@ def frame_line(
         "same": (words.step(int(page.since_same[i])), "dim"),
         "bus": (f" {picture.snapshot.manifest.buses[bus].name}", here.palette.bus(bus)),
         "id": (format_ident(int(batch.form[i]), int(batch.ident[i])), "strong"),
-        "name": (picture.name(key), "text" if key in picture.messages else "faint"),
+        "name": picture.called(key, batch.payload(i)),
+        "header": (brief_of(batch.slice(i, i + 1), picture.snapshot.manifest.buses[bus]), "dim"),
         "dir": ("tx" if flags & Flag.TX else "rx", "dim"),
         "len": (str(len(batch.payload(i))), "dim"),
         "kept": (kept_words(batch.payload(i), picture.messages.get(key)), "sea"),

@@ -24,6 +24,8 @@ from keel.app.views.frames.row import frame_line
 
 ANATOMY_WIDTH = 48
 ANATOMY_FROM = 130
+SHIFTS = ((64, 1), (1024, 8))
+"""Payloads up to so many bytes are passed through so many at a time."""
 TIMES = ("elapsed", "clock", "zeroed")
 """The ways to say when a frame was; the one chosen stays, the others drop first."""
 COLUMNS = (
@@ -38,10 +40,11 @@ COLUMNS = (
     Column("name", "name", 14, drop=6),
     Column("dir", "dir", 3, drop=7),
     Column("len", "len", 3, True, drop=1),
+    Column("header", "header", 26, drop=8),
     Column("payload", "payload", 23),
     Column("kept", "kept signals", 16, drop=5),
 )
-YIELDING = ("zeroed", "clock", "elapsed", "dir", "shown", "name", "kept", "bus", "number", "len")
+YIELDING = ("zeroed", "clock", "elapsed", "dir", "shown", "name", "kept", "bus", "number", "len", "header")
 """The order in which columns give way until the payloads fit; the time that is chosen stays."""
 
 
@@ -164,8 +167,9 @@ class Frames(View):
         picture = here.picture
         seen = [picture.messages[k] for k in set(page.batch.keys().tolist()) if k in picture.messages]
         kept = any(s.found for message in seen for s in message.signals)
-        wanted = [self._sized(here, c, choices) for c in COLUMNS if kept or c.name != "kept"]
-        long = max((len(page.batch.payload(i)) for i in range(len(page.numbers))), default=8)
+        absent = {"kept": not kept, "header": not picture.has_headers}
+        wanted = [self._sized(here, c, choices) for c in COLUMNS if not absent.get(c.name)]
+        long = int(page.batch.lengths.max(initial=0)) if len(page.numbers) else 8
         needs = long * SIZES[choices.form] - (0 if choices.form == "text" else 1)
         least = min(needs, 8 * SIZES[choices.form] - 1)
         for name in YIELDING:
@@ -192,6 +196,8 @@ class Frames(View):
         if column.name == "bus":
             longest = max((len(bus.name) for bus in manifest.buses), default=1)
             return replace(column, width=min(max(column.width, longest + 1), 12))
+        if column.name == "id":
+            return replace(column, width=here.picture.ident_cells if here.picture.ident_cells > 11 else column.width)
         return column
 
     def _noted(self, here: Here) -> dict[int, str]:
@@ -209,7 +215,9 @@ class Frames(View):
         number = int(page.numbers[i])
         last = recent(here.picture, number)
         subject = Subject(number, page.batch.slice(i, i + 1), page.before[i], *last, notes.get(number, ""))
-        for row, line in enumerate(anatomy(here.palette, width - 2, here.height, subject, here.picture)[: here.height]):
+        shift = here.state.of(FramesChoices).shift
+        panel = anatomy(here.palette, width - 2, here.height, subject, here.picture, shift)
+        for row, line in enumerate(panel[: here.height]):
             lines[row].paste(at + 1, line)
 
     def _say_newer(self, here: Here, line: Line, layout: Layout, choices: FramesChoices) -> None:
@@ -273,9 +281,11 @@ class Frames(View):
     def _shift(self, by: int) -> Callable[[Helm], None]:
         def shift(helm: Helm) -> None:
             page = self.page(helm.here, self.layout(helm.here))
-            most = max((len(page.batch.payload(i)) for i in range(len(page.numbers))), default=1) - 1
+            longest = int(page.batch.lengths.max(initial=1))
+            # Through long payloads in rows, through very long ones in screenfuls.
+            step = next((step for most, step in SHIFTS if longest <= most), 128)
             old = helm.state.of(FramesChoices).shift
-            self._choose(helm, "bytes of the payloads", True, shift=min(max(old + by, 0), most))
+            self._choose(helm, "bytes of the payloads", True, shift=min(max(old + by * step, 0), longest - 1))
 
         return shift
 

@@ -62,7 +62,9 @@ def cycle_lines(
 def placed(here: Here) -> list[tuple[Column, int]]:
     """The columns that fit."""
     buses = max((len(bus.name) for bus in here.picture.snapshot.manifest.buses), default=1)
-    wanted = tuple(replace(c, width=min(max(4, buses + 2), 14)) if c.name == "bus" else c for c in COLUMNS)
+    ident = here.picture.ident_cells
+    sizes = {"bus": min(max(4, buses + 2), 14), "id": ident if ident > 11 else 10}
+    wanted = tuple(replace(c, width=sizes.get(c.name, c.width)) for c in COLUMNS)
     columns = fit(wanted, here.width - 3)
     spare = here.width - 3 - columns[-1][1] - columns[-1][0].width
     return grow(columns, "histogram", 22) if spare >= 22 else columns
@@ -82,7 +84,7 @@ def _cycle(here: Here, cycle: Cycle, columns: Sequence[tuple[Column, int]], in_h
     cells = {
         "bus": (f" {picture.bus_name(cycle.key)}", here.palette.bus(bus)),
         "id": (key_words(cycle.key), "strong"),
-        "name": (picture.name(cycle.key), "text" if cycle.key in picture.messages else "faint"),
+        "name": picture.called(cycle.key, picture.census[cycle.key].payload if cycle.key in picture.census else b""),
         "nominal": (words.cycle(cycle.nominal) + ("*" if cycle.named else ""), "text"),
         "mean": (words.cycle(cycle.mean), "dim"),
         "jitter": (f"{cycle.deviation / 1e6:.1f}", "dim"),

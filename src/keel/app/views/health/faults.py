@@ -17,7 +17,7 @@ COLUMNS = (
     Column("first", "first s", 10, True),
     Column("last", "last s", 10, True),
     Column("rate", "per min", 8, True, drop=2),
-    Column("worst", "most on", 9, drop=1),
+    Column("worst", "most on", 17, drop=1),
 )
 
 

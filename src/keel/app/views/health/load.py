@@ -5,9 +5,12 @@ from __future__ import annotations
 import numpy as np
 
 from keel.app.frame.helm import Here
+from keel.app.paint import words
 from keel.app.paint.canvas import Line
 from keel.app.paint.chart import Chart, Curve, draw_chart
 from keel.app.views.health.wants import Health
+from keel.measure.load import NOT_FOR_THIS
+from keel.media.every import medium_of
 from keel.model.units import NS_PER_S
 
 TOPS = (5, 10, 20, 50, 100, 200, 500)
@@ -19,17 +22,24 @@ def load_lines(here: Here, health: Health, width: int, height: int) -> list[Line
     title = Line(width, style("text"))
     asked = picture.wish.ask
     of = "load by the frames of the ask, in the lens" if asked else "load of each bus in the lens"
-    assumed = any(bus.assumed for bus in picture.snapshot.manifest.buses)
+    buses = picture.snapshot.manifest.buses
+    assumed = any(bus.assumed and medium_of(bus).has_load for bus in buses)
     rates = "bit rates assumed, r corrects" if assumed else "exact bits on the wire"
+    has_load = any(load.has_load for load in health.loads if load.frames) or not health.loads
+    if not has_load:
+        of, rates, assumed = "frames of each bus in the lens", "per second", False
     title.put(2, f"{of}, {rates}", style("brass" if asked or assumed else "dim"), width - 4)
     series, zero = health.series, picture.whole.start
     start, end = picture.lens.start, picture.lens.end
     cells = series.load.shape[1]
     x = (np.linspace(start, end, cells + 1)[:-1] + (end - start) / cells / 2 - zero) / NS_PER_S
-    most = float(series.load.max(initial=0.0)) * 100
-    top = next((t for t in TOPS if most <= t * 0.98), 1e9)
-    curves = [Curve(x, series.load[i] * 100, here.palette.bus(i)) for i, load in enumerate(health.loads) if load.frames]
-    chart = Chart(curves, ((start - zero) / NS_PER_S, (end - zero) / NS_PER_S), (0.0, float(top)), " %")
+    shown = series.load * 100 if has_load else series.rate_hz
+    most = float(shown.max(initial=0.0))
+    top = next((t for t in TOPS if most <= t * 0.98), 1e9 if has_load else most * 1.1)
+    which = [i for i, load in enumerate(health.loads) if load.frames and load.has_load == has_load]
+    curves = [Curve(x, shown[i], here.palette.bus(i)) for i in which]
+    unit = " %" if has_load else " /s"
+    chart = Chart(curves, ((start - zero) / NS_PER_S, (end - zero) / NS_PER_S), (0.0, float(top)), unit)
     foot = _foot(here, health, width, height // 3)
     return [title, *draw_chart(here.palette, width, height - 1 - len(foot), chart), *foot]
 
@@ -41,7 +51,9 @@ def _foot(here: Here, health: Health, width: int, most: int) -> list[Line]:
     # A bus may have been added since this was measured.
     measured = list(zip(picture.snapshot.manifest.buses, health.loads, health.peaks, strict=False))
     for i, (bus, load, peak) in enumerate(measured):
-        if load.mean is None or peak is None:
+        if not load.has_load:
+            text = f"{words.tally(load.frames)} frames; load: {NOT_FOR_THIS}"
+        elif load.mean is None or peak is None:
             text = f"{load.frames} frames: too short a time for a load"
         else:
             text = f"mean {load.mean:.1%}  peak {peak.load:.1%}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,6 +19,8 @@ from keel.measure.courses import Course
 from keel.signals.dictionary import Message
 from keel.signals.signal import GLYPHS, Signal, Standing
 
+MOST_UNNAMED = 200
+"""Of so many identifiers that have no name what their headers say is shown; an ask leaves others."""
 COLUMNS = (
     Column("plot", "", 2),
     Column("name", "signal", 20),
@@ -56,9 +59,7 @@ def rows_of(picture: Picture, board: str | None, counters: bool) -> tuple[Row, .
     wanted = boards.get(board, ()) if board is not None else None
     if board is not None:
         rows.append(Row(f"board {board}"))
-    for key, message in sorted(picture.messages.items(), key=lambda item: (item[0] >> 56, item[1].name.lower())):
-        if key not in picture.census:
-            continue
+    for key, message in sorted(_messages(picture), key=lambda item: (item[0] >> 56, item[1].name.lower())):
         found = []
         for signal in message.signals:
             full = f"{message.name}.{signal.name}"
@@ -71,6 +72,19 @@ def rows_of(picture: Picture, board: str | None, counters: bool) -> tuple[Row, .
             rows.append(Row(f"{picture.bus_name(key)}  {message.name}"))
         rows += found
     return tuple(rows)
+
+
+def _messages(picture: Picture) -> Iterator[tuple[int, Message]]:
+    """What is known of the identifiers that the ask leaves, and what the headers of some say."""
+    spoken = 0
+    for key in picture.census:
+        message = picture.messages.get(key)
+        if message is None and spoken >= MOST_UNNAMED:
+            continue
+        said = picture.snapshot.book.spoken(key)
+        spoken += message is None and said is not None
+        if said is not None:
+            yield key, said
 
 
 def heading(here: Here) -> Line:

@@ -39,7 +39,7 @@ def offers_of(here: Here, plotted: Sequence[Name], cursors: Sequence[int]) -> li
 def _signals(picture: Picture, plotted: Sequence[Name]) -> list[tuple[int, Message, Signal]]:
     found = []
     for key, name in plotted:
-        message = picture.messages.get(key)
+        message = picture.snapshot.book.spoken(key)
         signal = message.signal(name) if message is not None else None
         if message is not None and signal is not None:
             found.append((key, message, signal))

@@ -78,7 +78,7 @@ class Values(View):
         cursor = next((i for i in signals if rows[i].name == choices.in_hand), signals[0] if signals else None)
         in_hand = rows[cursor].name if cursor is not None else None
         plotted = choices.chosen or ((in_hand,) if in_hand is not None else ())
-        known = sum(1 for name in plotted if name[0] in picture.messages)
+        known = sum(1 for name in plotted if picture.snapshot.book.spoken(name[0]) is not None)
         strips = known if choices.stacked else 1 + known / 4
         height = here.height
         below = min(max(int(strips * STRIP) + 2, 10), height - 9) if height >= PLOTS_FROM and known else 0
@@ -306,7 +306,7 @@ def _across(here: Here) -> int:
 def _plots(here: Here, layout: Layout, shown: ValuesShown, choices: ValuesChoices) -> list[Plot]:
     plots = []
     for name in layout.plotted:
-        envelope, message = shown.envelopes.get(name), here.picture.messages.get(name[0])
+        envelope, message = shown.envelopes.get(name), here.picture.snapshot.book.spoken(name[0])
         if envelope is None or message is None:
             continue
         full = f"{message.name}.{name[1]}"

@@ -11,6 +11,7 @@ from keel.app.views.values.choices import Name
 if TYPE_CHECKING:
     from keel.app.desk.making import Making
     from keel.measure.courses import Course, Envelope
+    from keel.signals.book import Book
     from keel.signals.dictionary import Message, Signal
 
 TREND_CELLS = 16
@@ -61,17 +62,17 @@ class ValuesWant:
             kept.made_of, kept.known = made_of, {}
         envelopes: dict[Name, Envelope] = {}
         at: dict[tuple[Name, int], float | None] = {}
-        for name, message, signal in _signals(making.messages, self.plots):
+        for name, message, signal in _signals(making.snapshot.book, self.plots):
             making.courtesy()
             envelopes[name] = kept.courses.envelope(matches, name[0], message, signal, lens, self.columns)
             for time in self.cursors:
                 found = kept.courses.last(matches, name[0], message, signal, time)
                 at[name, time] = found[0] if found else None
         for name, time in self.moments:
-            for _, message, signal in _signals(making.messages, (name,)):
+            for _, message, signal in _signals(making.snapshot.book, (name,)):
                 found = kept.courses.last(matches, name[0], message, signal, time)
                 at[name, time] = found[0] if found else None
-        for name, message, signal in _signals(making.messages, self.board):
+        for name, message, signal in _signals(making.snapshot.book, self.board):
             if name in kept.known:
                 continue
             if not making.patience() and kept.known:
@@ -82,9 +83,9 @@ class ValuesWant:
         return ValuesShown(dict(kept.known), envelopes, at)
 
 
-def _signals(messages: Mapping[int, Message], names: tuple[Name, ...]) -> Iterator[tuple[Name, Message, Signal]]:
+def _signals(book: Book, names: tuple[Name, ...]) -> Iterator[tuple[Name, Message, Signal]]:
     for name in names:
-        message = messages.get(name[0])
+        message = book.spoken(name[0])
         signal = message.signal(name[1]) if message else None
         if message is not None and signal is not None:
             yield name, message, signal

@@ -14,7 +14,7 @@ from keel.app.paint.table import Column, write_cells
 from keel.app.views.watch.roster import Heading, per_second
 from keel.app.views.watch.wants import Watched
 from keel.measure.census import Tally
-from keel.media.every import key_words
+from keel.media.every import brief_of, key_words
 
 FRESH_NS = (400_000_000, 1_500_000_000)
 
@@ -66,7 +66,8 @@ def row_line(
     cells: dict[str, tuple[str, str]] = {
         "bus": (f" {picture.bus_name(key)}", palette.bus(bus)),
         "id": (key_words(key), "dim" if quiet else "strong"),
-        "name": (picture.name(key), text if key in picture.messages else "faint"),
+        "name": picture.called(key, tally.payload),
+        "header": (_header(here, tally), "dim"),
         "frames": (words.tally(frames), text if frames else "faint"),
         "rate": (f"{per_second(tally, picture.lens, baseline, frames):.1f}", text),
         "cycle": (words.cycle(cycle.mean) if cycle.count else "·", text),
@@ -92,6 +93,12 @@ def _activity(here: Here, watched: Watched, key: int, silent: int | None) -> tup
     if key not in watched.activity:
         return "", role
     return spark(watched.activity[key], 1.5 * max(int(watched.activity[key].max()), 1)), role
+
+
+def _header(here: Here, tally: Tally) -> str:
+    newest = tally.newest
+    bus = here.picture.snapshot.manifest.buses[tally.key >> 56]
+    return brief_of(newest, bus) if newest is not None else ""
 
 
 def _jitter(tally: Tally) -> tuple[str, str]:

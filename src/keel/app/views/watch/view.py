@@ -15,7 +15,7 @@ from keel.app.paint.memo import Memo
 from keel.app.paint.nothing import nothing_lines
 from keel.app.paint.payload_cell import SIZES, next_form
 from keel.app.paint.ribbon import bytes_that_fit, ribbon, value_lines
-from keel.app.paint.table import Column, fit, header, window
+from keel.app.paint.table import Column, fit, header, sized, window
 from keel.app.views.watch.choices import WatchChoices
 from keel.app.views.watch.roster import GROUPS, Heading, Roster, arrange, range_of
 from keel.app.views.watch.row import FRESH_NS, heading_line, row_line
@@ -35,6 +35,7 @@ COLUMNS = (
     Column("jitter", "std ms", 8, True, drop=4),
     Column("activity", "activity", 16, drop=6),
     Column("len", "len", 4, True),
+    Column("header", "header", 30, drop=3),
     Column("payload", "payload now", 23),
     Column("moved", "changes", 9, True, drop=5),
     Column("faults", "faults", 7, True),
@@ -120,9 +121,9 @@ class Watch(View):
         hides = self._hides(choices)
         buses = max((len(bus.name) for bus in picture.snapshot.manifest.buses), default=1)
         wanted = tuple(
-            replace(c, width=min(max(c.width, buses + 2), 14)) if c.name == "bus" else c
+            sized(c, buses, picture.ident_cells)
             for c in COLUMNS
-            if c.name not in hides and (kept or c.name != "kept")
+            if c.name not in hides and (kept or c.name != "kept") and (picture.has_headers or c.name != "header")
         )
         placed = fit(wanted, width - 3)
         spare = width - 3 - placed[-1][1] - placed[-1][0].width
