@@ -127,9 +127,7 @@ def rows(most: int = 60, ordered: bool = True) -> st.SearchStrategy[list[Row]]:
         ),
         bus=st.integers(0, 1),
         form=st.sampled_from([Form.BASE, Form.EXTENDED]),
-        flags=st.sampled_from(
-            [0, int(Flag.TX), int(Flag.FD), int(Flag.FD | Flag.BRS), int(Flag.REMOTE), int(Flag.ASIDE)]
-        ),
+        flags=st.sampled_from([0, int(Flag.TX), int(Flag.FD), int(Flag.FD | Flag.BRS), int(Flag.REMOTE)]),
         faults=st.sampled_from([0, 0, 0, 1, 8, int(Fault.TRUNCATED), int(Fault.LOST | Fault.CRC)]),
     )
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from keel.ask.nodes import Scene
 from keel.store.recording import Snapshot
 
@@ -13,7 +15,9 @@ def names_of(snapshot: Snapshot) -> dict[int, str]:
 
 def keys_of(snapshot: Snapshot) -> list[int]:
     """The identifiers of a recording, ascending."""
-    return sorted({key for chunk in snapshot.chunks for key in chunk.keys.tolist()})
+    found = [chunk.keys for chunk in snapshot.chunks]
+    keys: list[int] = np.unique(np.concatenate(found)).tolist() if found else []
+    return keys
 
 
 def scene_of(snapshot: Snapshot) -> Scene:

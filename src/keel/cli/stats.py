@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json as json_module
 from typing import Annotated, Any
 
 import typer
@@ -26,11 +25,20 @@ def stats(
 
     report = traffic(matches, scene.start)
     if json:
-        print(json_module.dumps(report, indent=1))
+        print(_json(report))
         return
     _print_buses(report["buses"])
     print()
     _print_identifiers(report["identifiers"])
+
+
+def _json(report: dict[str, Any]) -> str:
+    """The report, a row a line: there may be a hundred thousand."""
+    from msgspec.json import encode
+
+    lists = {name: b",\n".join(map(encode, rows)).decode() for name, rows in report.items() if isinstance(rows, list)}
+    whole = encode({name: value for name, value in report.items() if name not in lists}).decode()[:-1]
+    return whole + "".join(f',\n"{name}": [\n{rows}\n]' for name, rows in lists.items()) + "}"
 
 
 def _print_buses(buses: list[dict[str, Any]]) -> None:

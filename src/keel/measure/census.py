@@ -11,7 +11,6 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from math import sqrt
-from typing import Any
 
 import numpy as np
 
@@ -20,10 +19,11 @@ from keel.ask.parts import Part
 from keel.measure.joining import Joined, join
 from keel.measure.percentiles import Bins
 from keel.model.frames import FrameBatch, Times
+from keel.model.identity import Keys
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
-__all__ = ["Census", "Spread", "Tally", "activity", "census_of", "seconds"]
+__all__ = ["Activity", "Census", "Spread", "Tally", "activity", "census_of", "seconds"]
 
 
 @dataclass(frozen=True)
@@ -159,16 +159,42 @@ def seconds(ns: float) -> float:
     return ns / NS_PER_S
 
 
-def activity(matches: Matches, start: int, end: int, cells: int) -> dict[int, Times]:
-    """Frames of each key in ``cells`` equal stretches of a span, by key. Times are searched, not counted."""
+class Activity(Mapping[int, Times]):
+    """Frames of each identifier in equal stretches of a span, by key."""
+
+    def __init__(self, keys: Keys, counts: Times) -> None:
+        """Keys, ascending, shape (n,); counts, shape (n, cells)."""
+        self.keys_there, self.counts = keys, counts
+
+    def _place(self, key: object) -> int:
+        place = int(np.searchsorted(self.keys_there, np.uint64(key))) if isinstance(key, int) else len(self.counts)
+        return place if place < len(self.counts) and int(self.keys_there[place]) == key else -1
+
+    def __getitem__(self, key: int) -> Times:
+        place = self._place(key)
+        if place < 0:
+            raise KeyError(key)
+        counts: Times = self.counts[place]
+        return counts
+
+    def __contains__(self, key: object) -> bool:
+        return self._place(key) >= 0
+
+    def __iter__(self) -> Iterator[int]:
+        return iter(self.keys_there.tolist())
+
+    def __len__(self) -> int:
+        return len(self.keys_there)
+
+
+FEW = 512
+"""Of so few identifiers in a chunk times are searched, not counted."""
+
+
+def activity(matches: Matches, start: int, end: int, cells: int) -> Activity:
+    """Frames of each key in ``cells`` equal stretches of a span, by key."""
     edges = Span(start, end).edges(cells)
-    counts: dict[int, Times] = {}
-
-    def add(key: int, found: Any) -> None:
-        if key not in counts:
-            counts[key] = np.zeros(cells, np.int64)
-        counts[key] += found
-
+    found: list[tuple[Keys, Times]] = []
     for part in matches.parts:
         span = part.chunk.span
         if not part.count or span.end < start or span.start > end:
@@ -176,18 +202,41 @@ def activity(matches: Matches, start: int, end: int, cells: int) -> dict[int, Ti
         low, high = (int(np.searchsorted(edges, t, side="right")) - 1 for t in (span.start, span.end))
         if low == high and 0 <= low < cells:
             summary = part.summary
-            for key, frames in zip(summary.keys.tolist(), summary.frames.tolist(), strict=True):
-                if key not in counts:
-                    counts[key] = np.zeros(cells, np.int64)
-                counts[key][low] += frames
-            continue
-        _search(part, edges, add)
-    return counts
+            counts = np.zeros((len(summary), cells), np.int64)
+            counts[:, low] = summary.frames
+            found.append((summary.keys, counts))
+        else:
+            found.append(_searched(part, edges) if len(part.chunk.keys) <= FEW else _counted(part, edges))
+    if not found:
+        return Activity(np.zeros(0, np.uint64), np.zeros((0, cells), np.int64))
+    keys, places = np.unique(np.concatenate([keys for keys, _ in found]), return_inverse=True)
+    total, at = np.zeros((len(keys), cells), np.int64), 0
+    for mine, counts in found:
+        # A key is in a part once.
+        total[places[at : at + len(mine)]] += counts
+        at += len(mine)
+    return Activity(keys, total)
 
 
-def _search(part: Part, edges: Times, add: Any) -> None:
+def _searched(part: Part, edges: Times) -> tuple[Keys, Times]:
+    """Counts of a part by searching each identifier's times."""
+    keys, counts = [], []
     for key, rows in part.each_run():
         times = part.chunk.batch.time[rows]
         if not part.chunk.ordered:
             times = np.sort(times)
-        add(key, np.diff(np.searchsorted(times, edges)))
+        keys.append(key)
+        counts.append(np.diff(np.searchsorted(times, edges)))
+    return np.array(keys, np.uint64), np.array(counts, np.int64).reshape(len(keys), len(edges) - 1)
+
+
+def _counted(part: Part, edges: Times) -> tuple[Keys, Times]:
+    """Counts of a part by looking at each frame."""
+    chunk, cells = part.chunk, len(edges) - 1
+    runs = np.repeat(np.arange(len(chunk.keys)), np.diff(chunk.starts))
+    cell = np.searchsorted(edges, chunk.batch.time, side="right") - 1
+    inside = (chunk.batch.time >= edges[0]) & (chunk.batch.time < edges[-1])
+    wanted = part.stored_mask()
+    rows = np.flatnonzero(inside if wanted is None else inside & wanted)
+    counts = np.bincount(runs[rows] * cells + cell[rows], minlength=len(chunk.keys) * cells)
+    return chunk.keys, counts.reshape(len(chunk.keys), cells)

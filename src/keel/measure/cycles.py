@@ -8,6 +8,7 @@ import numpy as np
 
 from keel.ask.matches import Matches
 from keel.measure.census import Spread, Tally
+from keel.measure.joining import Joined
 from keel.measure.percentiles import Bins
 from keel.model.frames import Rows, Times
 from keel.model.span import Span
@@ -123,6 +124,16 @@ def heard_in(tally: Tally, span: Span) -> Span:
     start = tally.first if tally.first - span.start > long else span.start
     end = tally.last + round(cycle.mean) if span.end - tally.last >= long else span.end
     return Span(start, end)
+
+
+def heard(joined: Joined, span: Span) -> tuple[Times, Times]:
+    """As `heard_in`, of all identifiers of a census: where each part begins and ends."""
+    starts, ends = np.full(len(joined.keys), span.start), np.full(len(joined.keys), span.end)
+    long = np.maximum(np.maximum(SILENT_CYCLES * joined.mean, 2.0 * joined.most), SILENT_NS)
+    enough = joined.steps >= FEWEST - 1
+    late, early = enough & (joined.first - span.start > long), enough & (span.end - joined.last >= long)
+    starts = np.where(late, joined.first, starts)
+    return starts, np.where(early, joined.last + np.rint(joined.mean).astype(np.int64), ends)
 
 
 def describe_tally(tally: Tally, end: int, bins: int = 18, nominal: int = 0, start: int | None = None) -> Cycle:

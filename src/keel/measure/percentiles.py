@@ -57,13 +57,13 @@ class Bins:
 
     def histogram(self, low: float, high: float, cells: int) -> Rows:
         """Counts in equal cells from ``low`` to ``high``; what lies beyond falls in the first and the last."""
-        out = np.zeros(cells)
         starts, ends = self._edges()
         size = max((high - low) / cells, 1e-9)
         first = np.clip(np.floor((starts - low) / size), 0, cells - 1).astype(np.int64)
         last = np.clip(np.floor((ends - low) / size), 0, cells - 1).astype(np.int64)
-        for a, b, count in zip(first.tolist(), last.tolist(), self.counts.tolist(), strict=True):
-            # A bin wider than a cell is spread evenly over the cells it covers.
-            out[a : b + 1] += count / (b - a + 1)
+        # A bin wider than a cell is spread evenly over the cells it covers.
+        share = self.counts / (last - first + 1)
+        steps = np.bincount(first, share, cells + 1) - np.bincount(last + 1, share, cells + 1)
+        out = np.cumsum(steps[:cells])
         # Rounded so that none is lost.
         return np.diff(np.rint(np.cumsum(out)), prepend=0.0).astype(np.int64)

@@ -40,7 +40,8 @@ TYPES = {
 
 def write_address(ident: int) -> str:
     """A device address as people write it, most significant byte first."""
-    return ":".join(f"{ident >> shift & 0xFF:02X}" for shift in range(40, -8, -8))
+    digits = f"{ident:012X}"
+    return ":".join((digits[0:2], digits[2:4], digits[4:6], digits[6:8], digits[8:10], digits[10:12]))
 
 
 def read_address(text: str) -> tuple[int, int] | None:

@@ -16,7 +16,7 @@ from keel.media.usb import USB
 from keel.model.bus import Bus, wire_ns
 from keel.model.faults import Fault
 from keel.model.frames import FrameBatch
-from keel.model.identity import NO_IDENT, unpack_key
+from keel.model.identity import IDENT_BITS, IDENT_MASK, NO_IDENT, unpack_key
 from keel.model.safe_text import plain
 
 MEDIA: list[Medium] = [CAN, BLE, USB]
@@ -165,6 +165,20 @@ def called(key: int, payload: bytes) -> str:
 def format_ident(form: int, ident: int) -> str:
     """An identifier as people write it; a dash for none."""
     return "—" if form == NO_IDENT else form_of(form).write(ident)
+
+
+def idents_written(keys: Any) -> list[str]:
+    """Many identifiers as people write them, without their buses; a dash for none.
+
+    Args:
+        keys: Keys, shape (n,).
+    """
+    idents, forms_of = (
+        (keys & np.uint64(IDENT_MASK)).tolist(),
+        (keys >> np.uint64(IDENT_BITS) & np.uint64(0xFF)).tolist(),
+    )
+    writers = {number: form_of(number).write for number in set(forms_of)}
+    return ["—" if form == NO_IDENT else writers[form](ident) for form, ident in zip(forms_of, idents, strict=True)]
 
 
 def key_words(key: int) -> str:

@@ -68,6 +68,8 @@ class Book:
 
     def messages(self, keys: Iterable[int]) -> dict[int, Message]:
         """What is known of those of the identifiers of which anything is."""
+        if not any(self._exact):
+            return {}
         found = ((int(key), self.message(key)) for key in keys)
         return {key: message for key, message in found if message is not None}
 

@@ -12,6 +12,7 @@ from keel.app.paint import words
 from keel.app.paint.canvas import Line
 from keel.app.paint.strokes import spark
 from keel.app.paint.table import Column, fit, grow, header, row_line, width_of, write_cells
+from keel.app.views.health.wants import Health
 from keel.measure.cycles import Cycle
 from keel.media.every import key_words
 
@@ -32,10 +33,9 @@ COLUMNS = (
 STATE_ROLES = {"steady": "dim", "too few": "faint"}
 
 
-def cycle_lines(
-    here: Here, cycles: Sequence[Cycle], top: int, height: int, in_hand: int | None, has_keys: bool
-) -> list[Line]:
+def cycle_lines(here: Here, health: Health, top: int, height: int, in_hand: int | None, has_keys: bool) -> list[Line]:
     """A rule, titles, and the rows from ``top`` on; ``in_hand`` is an identifier's key."""
+    cycles = health.cycles
     width, style = here.width, here.style
     columns = placed(here)
     rule = here.line()
@@ -56,6 +56,10 @@ def cycle_lines(
     below = len(cycles) - top - room
     if below > 0:
         lines[-1].put(width - 12, f"↓ {below + 1} more", style("dim"), 12, True)
+    if health.left_out:
+        rest = words.count(health.left_out)
+        text = f" the {words.count(len(cycles))} that are heard most; an ask leaves others of the {rest} more "
+        rule.put(2, text, style("brass"), width - 4)
     return lines
 
 

@@ -110,7 +110,7 @@ class HealthView(View):
         for line, other in zip(lines, right, strict=False):
             line.paste(layout.split, other)
         rest = here.height - len(lines)
-        return lines + cycle_lines(here, health.cycles, layout.top, rest, self.pick(here), panel == "cycles")
+        return lines + cycle_lines(here, health, layout.top, rest, self.pick(here), panel == "cycles")
 
     # What people do here.
 

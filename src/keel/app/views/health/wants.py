@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass
 from functools import partial
+from heapq import nlargest
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -17,6 +18,8 @@ if TYPE_CHECKING:
 
 MEASURE_EVERY_S = 1.0
 HISTOGRAM_CELLS = 44
+MOST_CYCLES = 2_000
+"""Of so many identifiers cycle times are listed."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -25,6 +28,7 @@ class Health:
 
     Attributes:
         looked: The share of them looked at yet.
+        left_out: How many identifiers are not among the cycles, because there are too many.
     """
 
     series: Series
@@ -34,6 +38,7 @@ class Health:
     faults: list[FaultClass]
     cycles: list[Cycle]
     checks: list[Verdict]
+    left_out: int = 0
 
 
 class _Kept:
@@ -69,7 +74,12 @@ class HealthWant:
             return kept.health[2]
         nominal = manifest.nominal
         describe = partial(describe_tally, start=lens.start, end=lens.end, bins=HISTOGRAM_CELLS)
-        cycles = [describe(tally, nominal=nominal.get(key, 0)) for key, tally in making.census.items() if tally.good]
+        tallies = [(key, tally) for key, tally in making.census.items() if tally.good]
+        left_out = max(len(tallies) - MOST_CYCLES, 0)
+        if left_out:
+            # Nobody reads so many rows; those that are heard most tell most.
+            tallies = nlargest(MOST_CYCLES, tallies, key=lambda one: one[1].good)
+        cycles = [describe(tally, nominal=nominal.get(key, 0)) for key, tally in tallies]
         cycles.sort(key=lambda c: (c.worth_a_look, -c.gap / max(c.usual, 1)))
         making.courtesy()
         peaks = kept.peaks.find(matches, making.patience)
@@ -85,6 +95,7 @@ class HealthWant:
             classes(matches, lens.end - lens.start),
             cycles,
             kept.checks.run(manifest.checks, making.snapshot, making.wish.lens, making.patience),
+            left_out,
         )
         undecided = any(verdict.looked < 1 for verdict in health.checks)
         making.unfinished = making.unfinished or undecided

@@ -4,19 +4,27 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
 
 from keel.app.desk.picture import Picture
 from keel.app.views.watch.choices import Range, WatchChoices
 from keel.app.views.watch.wants import Watched, WatchWant
 from keel.ask.narrowing import of_bus
 from keel.ask.terms import Names
-from keel.measure.census import Tally
-from keel.measure.cycles import heard_in
+from keel.measure.census import Census, Tally
+from keel.measure.cycles import heard, heard_in
+from keel.measure.joining import Joined
+from keel.media.every import form_of
+from keel.model.frames import Times
 from keel.model.globs import Glob
-from keel.model.identity import unpack_key
+from keel.model.identity import IDENT_BITS, IDENT_MASK, Keys, unpack_key
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
+CALLED = 5_000
+"""So many identifiers at most are sorted by what their frames say they are called."""
 GROUPS = ("", "bus", "name", "identifiers")
 
 
@@ -38,11 +46,6 @@ class Roster:
     silent: dict[int, int]
 
 
-def silent_since(picture: Picture, tally: Tally) -> int | None:
-    """When an identifier was heard last, if it is silent now: for longer than several of its cycles."""
-    return None if heard_in(tally, picture.lens).end == picture.lens.end else tally.last
-
-
 def per_second(tally: Tally, lens: Span, baseline: int | None, frames: int) -> float:
     """Frames a second while an identifier was heard, and counted."""
     heard = heard_in(tally, lens)
@@ -51,36 +54,20 @@ def per_second(tally: Tally, lens: Span, baseline: int | None, frames: int) -> f
 
 def arrange(picture: Picture, choices: WatchChoices) -> Roster:
     """The rows of Watch: sorted, grouped; silent identifiers move to the end."""
-    sort, group, ranges = choices.sort, choices.group, choices.ranges
-    census, watched = picture.census, picture.part(Watched) or Watched()
-    silent = {key: at for key in census for at in [silent_since(picture, census[key])] if at is not None}
-    since, activity = watched.since, watched.activity
-    want = picture.wish.want
-    baseline = want.baseline if isinstance(want, WatchWant) else None
-
-    def counted(key: int, name: str) -> int:
-        source = since if since is not None else census
-        return int(getattr(source[key], name)) if key in source else 0
-
-    def worth(key: int) -> object:
-        tally = census[key]
-        values: dict[str, object] = {
-            "bus": key >> 56,
-            "name": (picture.name(key) == "—", picture.name(key).lower()),
-            "frames": -counted(key, "frames"),
-            "rate": -per_second(tally, picture.lens, baseline, counted(key, "frames")),
-            "cycle": tally.cycle.mean,
-            "jitter": -tally.cycle.deviation,
-            "activity": -int(activity[key][-1]) if key in activity else 0,
-            "moved": -counted(key, "changes"),
-            "faults": -tally.faults,
-        }
-        if sort == "len":
-            return -len(tally.payload)
-        return tally.payload if sort == "payload" else values.get(sort, 0)
-
-    ordered = sorted(census, key=lambda key: (worth(key), key), reverse=choices.turned)
-    ordered.sort(key=lambda key: key in silent)
+    census, group, ranges = picture.census, choices.group, choices.ranges
+    if not isinstance(census, Census) or not census:
+        return Roster((), (), {})
+    joined = census.joined
+    starts, ends = heard(joined, picture.lens)
+    is_silent = ends != picture.lens.end
+    place = np.empty(len(joined.keys), np.int64)
+    place[by_identifier(joined.keys)] = np.arange(len(place))
+    order = np.lexsort((place, _worth(picture, choices.sort, joined, place, (starts, ends))))
+    if choices.turned:
+        order = order[::-1]
+    order = np.concatenate([order[~is_silent[order]], order[is_silent[order]]])
+    ordered: list[int] = joined.keys[order].tolist()
+    silent = dict(zip(joined.keys[is_silent].tolist(), joined.last[is_silent].tolist(), strict=True))
     if not group:
         return Roster(tuple(ordered), tuple(ordered), silent)
     groups: dict[str, list[int]] = {}
@@ -95,6 +82,59 @@ def arrange(picture: Picture, choices: WatchChoices) -> Roster:
     for title, keys in groups.items():
         rows += [Heading(title, asks[title], tuple(keys)), *keys]
     return Roster(tuple(rows), tuple(row for row in rows if isinstance(row, int)), silent)
+
+
+def by_identifier(keys: Keys) -> Any:
+    """The places of keys sorted by bus and identifier: forms of a fixed width apart, roles of one beside each other."""
+    forms = (keys >> np.uint64(IDENT_BITS) & np.uint64(0xFF)).astype(np.int64)
+    group = np.zeros(256, np.int64)
+    for form in np.unique(forms).tolist():
+        group[form] = form if form_of(form).digits else 256
+    return np.lexsort((forms, keys & np.uint64(IDENT_MASK), group[forms], keys >> np.uint64(56)))
+
+
+def _worth(picture: Picture, sort: str, joined: Joined, place: Any, span: tuple[Times, Times]) -> Any:
+    """What rows are sorted by, shape (n,); the least comes first."""
+    watched = picture.part(Watched) or Watched()
+    keys, census = joined.keys, picture.census
+    want = picture.wish.want
+    baseline = want.baseline if isinstance(want, WatchWant) else None
+
+    def counted(name: str) -> Any:
+        since = watched.since
+        source = since.joined if isinstance(since, Census) else joined
+        column = getattr(source, name)
+        at = np.minimum(np.searchsorted(source.keys, keys), max(len(source.keys) - 1, 0))
+        return np.where(source.keys[at] == keys, column[at], 0) if len(source.keys) else np.zeros(len(keys), np.int64)
+
+    if sort == "bus":
+        return keys >> np.uint64(56)
+    if sort == "name":
+        few = len(keys) <= CALLED
+        names = [
+            (picture.called(key, census[key].payload)[0] if few else picture.name(key)).lower() for key in keys.tolist()
+        ]
+        ranks = {name: rank for rank, name in enumerate(sorted(set(names), key=lambda n: (n == "—", n)))}
+        return np.array([ranks[name] for name in names])
+    if sort in ("len", "payload"):
+        payloads = [census[key].payload for key in keys.tolist()]
+        if sort == "len":
+            return -np.array([len(payload) for payload in payloads])
+        by_bytes = {payload: rank for rank, payload in enumerate(sorted(set(payloads)))}
+        return np.array([by_bytes[payload] for payload in payloads])
+    if sort == "rate":
+        starts, ends = span
+        return -counted("frames") / np.maximum(ends - np.maximum(starts, baseline or 0), 1)
+    if sort == "activity":
+        shown = watched.activity
+        return np.array([-int(shown[key][-1]) if key in shown else 0 for key in keys.tolist()])
+    if sort in ("frames", "moved"):
+        return -counted({"moved": "changes"}.get(sort, sort))
+    if sort == "cycle":
+        return joined.mean
+    if sort == "jitter":
+        return -joined.squares / np.maximum(joined.steps, 1)
+    return -joined.faulty if sort == "faults" else place
 
 
 def _group_of(picture: Picture, key: int, group: str, ranges: tuple[Range, ...]) -> tuple[str, str]:

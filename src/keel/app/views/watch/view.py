@@ -97,16 +97,17 @@ class Watch(View):
 
     def layout(self, here: Here) -> Layout:
         """What stands where."""
-        choices = here.state.of(WatchChoices)
-        roster = self._arranged.of((here.picture, choices), lambda: arrange(here.picture, choices))
+        picture, choices = here.picture, here.state.of(WatchChoices)
+        roster = self._arranged.of((picture, choices), lambda: arrange(picture, choices))
         has_ribbon = here.height >= RIBBON_FROM
         room = max(here.height - 1 - (RIBBON_ROWS if has_ribbon else 1), 1)
-        pick = here.state.pick if here.state.pick in roster.keys else roster.keys[0] if roster.keys else None
+        pick = here.state.pick if here.state.pick in picture.census else roster.keys[0] if roster.keys else None
         cursor = roster.rows.index(pick) if pick is not None else 0
         top = window(cursor, choices.top, room, len(roster.rows))
         if top == 1 and isinstance(roster.rows[0], Heading):
             top = 0
-        return Layout(roster, self._columns(here, roster, choices), top, room, has_ribbon, pick)
+        shown = [row for row in roster.rows[top : top + room] if isinstance(row, int)]
+        return Layout(roster, self._columns(here, shown, choices), top, room, has_ribbon, pick)
 
     def pick(self, here: Here) -> int | None:
         """The identifier in hand; the first one if none was taken."""
@@ -115,7 +116,7 @@ class Watch(View):
     def _hides(self, choices: WatchChoices) -> frozenset[str]:
         return self._remembered if choices.hides is None else choices.hides
 
-    def _columns(self, here: Here, roster: Roster, choices: WatchChoices) -> list[tuple[Column, int]]:
+    def _columns(self, here: Here, shown: list[int], choices: WatchChoices) -> list[tuple[Column, int]]:
         picture, width = here.picture, here.width
         kept = any(s.found for m in picture.messages.values() for s in m.signals)
         hides = self._hides(choices)
@@ -130,7 +131,7 @@ class Watch(View):
         if spare <= 0:
             return placed
         # What is left over goes to the kept signals if they are there, and to payloads that are longer than their room.
-        long = max((len(picture.census[key].payload) for key in roster.keys), default=8)
+        long = max((len(picture.census[key].payload) for key in shown), default=8)
         grown, shift = [], 0
         last = placed[-1][0].name == "kept"
         for column, at in placed:

@@ -48,7 +48,7 @@ class _Kept:
     """What does not change from one picture to the next."""
 
     def __init__(self) -> None:
-        self.activity: tuple[float, object, dict[int, Times]] | None = None
+        self.activity: tuple[float, object, Mapping[int, Times]] | None = None
         self.noise: tuple[object, dict[int, Rows]] | None = None
 
 
@@ -71,7 +71,7 @@ class WatchWant:
         start = max(making.lens.start, self.baseline)
         return census_of(making.in_span(Span(start, max(making.lens.end, start))))
 
-    def _activity(self, making: Making) -> dict[int, Times]:
+    def _activity(self, making: Making) -> Mapping[int, Times]:
         from keel.measure.census import activity
 
         kept = making.helpers.of(_Kept)
