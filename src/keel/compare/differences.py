@@ -114,7 +114,7 @@ def _identifiers(both: Both) -> Iterator[Difference]:
             yield Difference(key, buses.name(key), "only_in_b", "—", words, score, why, time_b=tally.first)
     for key, _, one, other in common(both):
         yield from _cycles(both, key, one, other)
-        sizes = (len(one.payload), len(other.payload))
+        sizes = (one.size, other.size)
         if sizes[0] != sizes[1] and all(sizes):
             why = f"payloads have {sizes[0]} bytes in this and {sizes[1]} in the other"
             yield Difference(key, buses.name(key), "length", f"{sizes[0]} bytes", f"{sizes[1]} bytes", 0.9, why)
@@ -192,7 +192,7 @@ def _checks(both: Both) -> Iterator[Difference]:
 def _moves(both: Both) -> Iterator[Difference]:
     for key, there, one, other in common(both):
         x, y = both.a.flips.get(key), both.b.flips.get(there)
-        if x is None or y is None or len(one.payload) != len(other.payload):
+        if x is None or y is None or one.size != other.size:
             continue
         frames = (max(one.good, 1), max(other.good, 1))
         bits = len(one.payload) * 8

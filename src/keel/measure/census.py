@@ -26,6 +26,10 @@ from keel.model.units import NS_PER_S
 __all__ = ["Activity", "Census", "Spread", "Tally", "activity", "census_of", "seconds"]
 
 
+PAYLOAD_BYTES = 1 << 14
+"""So much of the newest payload is kept at hand."""
+
+
 @dataclass(frozen=True)
 class Spread:
     """Cycle times of one identifier in ns: how many, mean, standard deviation (of the population), extremes."""
@@ -105,9 +109,15 @@ class Tally:
 
     @cached_property
     def payload(self) -> bytes:
-        """The newest payload of a frame without fault."""
-        place, row = int(self.joined.last_part[self.row]), int(self.joined.last_row[self.row])
-        return self.joined.parts[place].chunk.batch.payload(row) if row >= 0 else b""
+        """The newest payload of a frame without fault; of a long one its first `PAYLOAD_BYTES`."""
+        newest = self.newest
+        return newest.payload(0, PAYLOAD_BYTES) if newest is not None else b""
+
+    @property
+    def size(self) -> int:
+        """How long the newest payload is."""
+        newest = self.newest
+        return int(newest.lengths[0]) if newest is not None else 0
 
     @property
     def newest(self) -> FrameBatch | None:

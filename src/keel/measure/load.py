@@ -16,7 +16,7 @@ from keel.ask.matches import Matches
 from keel.ask.parts import Part
 from keel.media.every import medium_of
 from keel.model.bus import Bus, wire_ns
-from keel.model.frames import Times
+from keel.model.frames import Rows, Times
 from keel.model.span import Span
 from keel.model.units import NS_PER_S
 
@@ -61,10 +61,11 @@ def cells_for(span: Span, most: int) -> int:
 
 @dataclass(frozen=True, eq=False)
 class _Grid:
-    """Densities laid end to end: stretches from ``starts`` to ``ends`` (ns), values of shape (buses, n)."""
+    """Densities laid end to end: stretches of buses from ``starts`` to ``ends`` (ns), all of shape (n,)."""
 
     starts: Times
     ends: Times
+    bus: Rows
     frames: Floats
     wire: Floats
     faults: Floats
@@ -108,26 +109,21 @@ def _inside(part: Part, span: Span, width: float) -> bool:
 
 
 def _grid_of(parts: list[Part], buses: list[Bus]) -> _Grid:
-    n = len(buses)
-    slow = np.array([NS_PER_S / bus.bit_rate for bus in buses]).reshape(n, 1)
-    fast = np.array([NS_PER_S / bus.fast_bit_rate for bus in buses]).reshape(n, 1)
-    starts, ends, values = [], [], []
+    found: list[tuple[Any, ...]] = []
     for part in parts:
         density, chunk = part.density, part.chunk
-        place = density.first + np.arange(density.frames.shape[1], dtype=np.int64)
+        known = density.bus < len(buses)
+        place = density.first + density.place[known].astype(np.int64)
+        bus, frames, bits, fast_bits, faults = (
+            column[known] for column in (density.bus, density.frames, density.bits, density.fast_bits, density.faults)
+        )
         # A chunk begins and ends within a stretch; its frames are where it is.
-        starts.append(np.maximum(place * density.width, chunk.span.start))
-        ends.append(np.minimum((place + 1) * density.width, chunk.span.end + 1))
-        block = np.zeros((4, n, len(place)))
-        for i, name in enumerate(("frames", "bits", "fast_bits", "faults")):
-            known = getattr(density, name)[:n]
-            block[i, : len(known)] = known
-        values.append(block)
-    joined = np.concatenate(values, axis=2) if values else np.zeros((4, n, 0))
-    frames, bits, fast_bits, faults = joined
-    empty = np.zeros(0, np.int64)
-    begin, end = (np.concatenate(c) if c else empty for c in (starts, ends))
-    return _Grid(begin, end, frames, bits * slow + fast_bits * fast, faults)
+        starts = np.maximum(place * density.width, chunk.span.start)
+        ends = np.minimum((place + 1) * density.width, chunk.span.end + 1)
+        found.append((starts, ends, bus.astype(np.int64), frames, wire_ns(bus, bits, fast_bits, buses), faults))
+    if not found:
+        return _Grid(*(np.zeros(0, kind) for kind in (np.int64, np.int64, np.int64, float, float, float)))
+    return _Grid(*(np.concatenate(column) for column in zip(*found, strict=True)))
 
 
 class _Cells:
@@ -149,10 +145,14 @@ class _Cells:
         share = np.clip((np.minimum(first + 1, end) - start) / length, 0.0, 1.0)
         for cell, part in ((first.astype(np.int64), share), (first.astype(np.int64) + 1, 1.0 - share)):
             inside = (cell >= 0) & (cell < self.cells) & (part > 0)
-            for bus in range(len(self.frames)):
-                self.frames[bus] += self._binned(cell[inside], (grid.frames[bus] * part)[inside])
-                self.wire[bus] += self._binned(cell[inside], (grid.wire[bus] * part)[inside])
-            self.faults += self._binned(cell[inside], (grid.faults.sum(axis=0) * part)[inside])
+            self._add(grid.bus[inside], cell[inside], (grid.frames * part)[inside], (grid.wire * part)[inside])
+            self.faults += self._binned(cell[inside], (grid.faults * part)[inside])
+
+    def _add(self, bus: Any, cell: Rows, frames: Any, wire: Any) -> None:
+        """Add to cells of buses; ``frames`` None is one each."""
+        place, size = bus.astype(np.int64) * self.cells + cell, self.frames.size
+        self.frames += np.bincount(place, frames, minlength=size).reshape(self.frames.shape)
+        self.wire += np.bincount(place, wire, minlength=size).reshape(self.wire.shape)
 
     def _binned(self, cell: Any, weights: Any = None) -> Floats:
         return np.bincount(cell, weights, minlength=self.cells).astype(np.float64)
@@ -170,9 +170,7 @@ class _Cells:
         time, bus = stored.time[rows], stored.bus[rows]
         wire = wire_ns(bus, stored.bits[rows], stored.fast_bits[rows], buses)
         cell = np.minimum(((time - self.span.start) / self.width).astype(np.int64), self.cells - 1)
-        place, size = bus.astype(np.int64) * self.cells + cell, self.frames.size
-        self.frames += np.bincount(place, minlength=size).reshape(self.frames.shape)
-        self.wire += np.bincount(place, wire, minlength=size).reshape(self.wire.shape)
+        self._add(bus, cell, None, wire)
         self.faults += self._binned(cell[stored.faults[rows] != 0])
 
 

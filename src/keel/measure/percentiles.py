@@ -66,4 +66,5 @@ class Bins:
         steps = np.bincount(first, share, cells + 1) - np.bincount(last + 1, share, cells + 1)
         out = np.cumsum(steps[:cells])
         # Rounded so that none is lost.
-        return np.diff(np.rint(np.cumsum(out)), prepend=0.0).astype(np.int64)
+        whole: Rows = np.diff(np.rint(np.cumsum(out)), prepend=0.0).astype(np.int64)
+        return whole

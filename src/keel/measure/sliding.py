@@ -17,8 +17,13 @@ from keel.model.units import NS_PER_S
 def _slide(before: Any, rows: Any, time: Any, bus: Any, bits: Any, fast_bits: Any, slow_ns: Any, fast_ns: Any) -> Any:
     known_time, known_bus, known_wire = before
     buses, most = len(slow_ns), len(known_time) + len(rows)
-    times, wires = np.empty((buses, most), np.int64), np.empty((buses, most))
-    count, behind = np.zeros(buses, np.int64), np.zeros(buses, np.int64)
+    # Those of one bus lie together.
+    starts = np.zeros(buses + 1, np.int64)
+    for i in range(most):
+        starts[(known_bus[i] if i < len(known_time) else bus[rows[i - len(known_time)]]) + 1] += 1
+    starts = np.cumsum(starts)
+    times, wires = np.empty(most, np.int64), np.empty(most)
+    count, behind = starts[:-1].copy(), starts[:-1].copy()
     total, best, begins = np.zeros(buses), np.zeros(buses), np.zeros(buses, np.int64)
     for i in range(most):
         if i < len(known_time):
@@ -28,16 +33,16 @@ def _slide(before: Any, rows: Any, time: Any, bus: Any, bits: Any, fast_bits: An
             now, b = time[row], bus[row]
             wire = bits[row] * slow_ns[b] + fast_bits[row] * fast_ns[b]
         n = count[b]
-        times[b, n], wires[b, n] = now, wire
+        times[n], wires[n] = now, wire
         count[b] = n + 1
         sum_ = total[b] + wire
         finger = behind[b]
-        while times[b, finger] <= now - NS_PER_S:
-            sum_ -= wires[b, finger]
+        while times[finger] <= now - NS_PER_S:
+            sum_ -= wires[finger]
             finger += 1
         behind[b], total[b] = finger, sum_
         if sum_ > best[b]:
-            best[b], begins[b] = sum_, times[b, finger]
+            best[b], begins[b] = sum_, times[finger]
     return best, begins
 
 

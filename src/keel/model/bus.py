@@ -16,7 +16,7 @@ from keel.model.units import NS_PER_S
 STAMPS = ("start", "end")
 LEAST_RATE, MOST_RATE = 1, 100_000_000_000
 """Bit rates that a bus may be said to have."""
-MOST_BUSES = 64
+MOST_BUSES = 255
 """So many buses a recording may have; frames of more are lost, and said to be."""
 
 

@@ -130,9 +130,10 @@ class FrameBatch:
         """The columns that not all batches have, those that this one has."""
         return {name: column for name in OPTIONAL if (column := getattr(self, name)) is not None}
 
-    def payload(self, row: int) -> bytes:
-        """The payload of one frame."""
-        return self.data[self.offsets[row] : self.offsets[row + 1]].tobytes()
+    def payload(self, row: int, most: int | None = None) -> bytes:
+        """The payload of one frame; at most its first ``most`` bytes."""
+        start, end = int(self.offsets[row]), int(self.offsets[row + 1])
+        return self.data[start : end if most is None else min(end, start + most)].tobytes()
 
     def slice(self, start: int, stop: int) -> FrameBatch:
         """Rows ``start`` to ``stop``, without copying payloads."""
@@ -142,12 +143,12 @@ class FrameBatch:
         extras = {name: column[start:stop] for name, column in self.extras().items()}
         return FrameBatch(**columns, offsets=offsets - low, data=self.data[low:high], **extras)
 
-    def take(self, rows: npt.NDArray[Any]) -> FrameBatch:
-        """The frames at ``rows``, in that order, copied."""
+    def take(self, rows: npt.NDArray[Any], most: int | None = None) -> FrameBatch:
+        """The frames at ``rows``, in that order, copied; of payloads at most the first ``most`` bytes."""
         rows = np.asarray(rows, np.int64)
         columns = {name: getattr(self, name)[rows] for name in COLUMNS}
         extras = {name: column[rows] for name, column in self.extras().items()}
-        offsets, data = take_payloads(self.offsets, self.data, rows)
+        offsets, data = take_payloads(self.offsets, self.data, rows, most)
         return FrameBatch(**columns, offsets=offsets, data=data, **extras)
 
     def bytes_at(self, index: int) -> tuple[npt.NDArray[np.int16], Mask]:
@@ -174,16 +175,26 @@ class FrameBatch:
         return np.where(present, self.data[np.minimum(at, len(self.data) - 1)], np.uint8(0))
 
 
+LARGE = 1 << 12
+"""Payloads that are larger on average are copied one by one."""
 OPTIONAL = ("header", "duration")
 """The columns that a batch may be without."""
 
 
-def take_payloads(offsets: Any, data: Bytes, rows: Rows) -> tuple[Rows, Bytes]:
-    """Offsets and bytes of the payloads at ``rows``, laid end to end."""
+def take_payloads(offsets: Any, data: Bytes, rows: Rows, most: int | None = None) -> tuple[Rows, Bytes]:
+    """Offsets and bytes of the payloads at ``rows``, laid end to end; of each at most the first ``most`` bytes."""
     starts = np.asarray(offsets)[rows].astype(np.int64)
     lengths = np.asarray(offsets)[rows + 1].astype(np.int64) - starts
+    if most is not None:
+        lengths = np.minimum(lengths, most)
     new = np.zeros(len(rows) + 1, np.int64)
     np.cumsum(lengths, out=new[1:])
+    if len(rows) and int(new[-1]) > LARGE * len(rows):
+        # Large payloads are copied by slices: an index of each byte would take eight times their room.
+        whole = np.empty(int(new[-1]), np.uint8)
+        for start, length, at in zip(starts.tolist(), lengths.tolist(), new.tolist(), strict=False):
+            whole[at : at + length] = data[start : start + length]
+        return new, whole
     index = np.arange(int(new[-1]), dtype=np.int64) + np.repeat(starts - new[:-1], lengths)
     return new, data[index]
 

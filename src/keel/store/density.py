@@ -6,6 +6,7 @@ corrects the load.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, fields
 from typing import Any
 
@@ -23,18 +24,25 @@ Counts = npt.NDArray[np.int64]
 
 @dataclass(frozen=True, eq=False)
 class Density:
-    """Traffic of a chunk per bus and stretch of ``width`` ns; the arrays have shape (buses, bins).
+    """Traffic of a chunk per bus and stretch of ``width`` ns, where there is any; the arrays have shape (cells,).
 
     Attributes:
-        first: The number of the first bin: it begins at ``first * width`` ns.
+        first: The number of the first stretch: it begins at ``first * width`` ns.
+        bus, place: Which bus's cell it is, and which stretch, counted from ``first``.
     """
 
     width: int
     first: int
+    bus: npt.NDArray[np.uint8]
+    place: npt.NDArray[np.uint32]
     frames: Counts
     bits: Counts
     fast_bits: Counts
     faults: Counts
+
+
+COLUMNS = ("bus", "place", "frames", "bits", "fast_bits", "faults")
+"""The columns of a density."""
 
 
 def density_of(batch: FrameBatch, rows: Rows | None = None) -> Density:
@@ -49,16 +57,25 @@ def density_of(batch: FrameBatch, rows: Rows | None = None) -> Density:
         width *= 2
     first = low // width
     size = high // width - first + 1
-    buses = int(bus.max()) + 1
     place = bus.astype(np.int64) * size + (time // width - first)
+    whole = (int(bus.max()) + 1) * size
+    frames = np.bincount(place, minlength=whole)
+    there = np.flatnonzero(frames)
 
-    def summed(weights: Any = None) -> Counts:
-        total = np.bincount(place, weights, minlength=buses * size)
-        return total.astype(np.int64).reshape(buses, size)
+    def summed(at: Any, weights: Any = None) -> Counts:
+        total: Counts = np.bincount(at, weights, minlength=whole)[there].astype(np.int64)
+        return total
 
-    faulty = np.flatnonzero(faulty_ones)
-    faults = np.bincount(place[faulty], minlength=buses * size).astype(np.int64).reshape(buses, size)
-    return Density(width, first, summed(), summed(bits), summed(fast_bits), faults)
+    faults = summed(place[np.flatnonzero(faulty_ones)])
+    where = (there // size).astype(np.uint8), (there % size).astype(np.uint32)
+    return Density(width, first, *where, frames[there], summed(place, bits), summed(place, fast_bits), faults)
+
+
+def from_dense(width: int, first: int, columns: Mapping[str, Any]) -> Density:
+    """The density that older indexes hold, each column of shape (buses, stretches)."""
+    bus, place = np.nonzero(columns["frames"])
+    counts = (columns[name][bus, place].astype(np.int64) for name in COLUMNS[2:])
+    return Density(width, first, bus.astype(np.uint8), place.astype(np.uint32), *counts)
 
 
 @dataclass(frozen=True, eq=False)

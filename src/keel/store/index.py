@@ -21,7 +21,8 @@ from keel.model.frames import Flag, Rows, Times
 from keel.model.identity import Keys
 from keel.store.arrays import load_arrays, save_arrays
 from keel.store.chunk import Carry, Clustered
-from keel.store.density import Density, FaultRows, density_of, fault_rows
+from keel.store.density import COLUMNS as DENSITY_COLUMNS
+from keel.store.density import Density, FaultRows, density_of, fault_rows, from_dense
 from keel.store.headers import HeaderBounds, header_bounds, laid_out
 from keel.store.summary import Summary, summarise
 
@@ -108,7 +109,7 @@ def write_index(path: Path, index: Index) -> int:
     }
     arrays = {f"summary.{name}": array for name, array in index.summary.arrays().items() if name != "keys"}
     arrays |= {f"faults.{name}": array for name, array in index.faults.arrays().items()}
-    arrays |= {f"density.{name}": getattr(density, name) for name in ("frames", "bits", "fast_bits", "faults")}
+    arrays |= {f"density.{name}": getattr(density, name) for name in DENSITY_COLUMNS}
     arrays |= {name: getattr(index, name) for name in ("keys", "starts", "before", "lasts", "checksums")}
     if index.headers is not None:
         meta["headers"] = laid_out()
@@ -158,7 +159,7 @@ def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
         arrays["before"],
         arrays["lasts"],
         Summary(keys=arrays["keys"], **summary),
-        Density(meta["width"], meta["first"], **part("density.")),
+        _density(meta, part("density.")),
         FaultRows(**part("faults.")),
         {name: (at, kind, count) for name, (at, kind, count) in meta["layout"].items()},
         arrays["checksums"],
@@ -166,6 +167,12 @@ def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
         HeaderBounds(**part("headers.")) if "headers.least" in arrays else None,
         outdated,
     )
+
+
+def _density(meta: dict[str, Any], columns: dict[str, Any]) -> Density:
+    if "place" not in columns:
+        return from_dense(meta["width"], meta["first"], columns)
+    return Density(meta["width"], meta["first"], **columns)
 
 
 def checksums_of(content: Any, block: int | None = None) -> npt.NDArray[np.uint64]:

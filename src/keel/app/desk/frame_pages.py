@@ -10,13 +10,19 @@ from keel.app.desk.picture import Picture
 from keel.ask.matches import Matches
 from keel.ask.narrowing import of_bus, of_key_among, of_message
 from keel.model.faults import fault_words
-from keel.model.frames import Bytes, Flag, FrameBatch, Times, concat
+from keel.model.frames import Bytes, Flag, FrameBatch, Rows, Times, concat
 from keel.model.identity import NO_IDENT, unpack_key
+
+SHOWN_OF_EACH = 1 << 14
+"""So many bytes of a payload are fetched for a list."""
 
 
 @dataclass(frozen=True)
 class Page:
-    """The frames on the screen: numbers, columns, and time differences in ns (-1 for none)."""
+    """The frames on the screen: numbers, columns, time differences in ns (-1 for none), how long payloads are.
+
+    Of long payloads the batch has but the first `SHOWN_OF_EACH` bytes.
+    """
 
     top: int
     numbers: Times
@@ -24,6 +30,7 @@ class Page:
     since_shown: Times
     since_same: Times
     before: list[bytes | None]
+    sizes: Rows
 
 
 def fetch(picture: Picture, top: int, count: int) -> Page:
@@ -33,27 +40,40 @@ def fetch(picture: Picture, top: int, count: int) -> Page:
     extra = 1 if top > 0 and len(numbers) else 0
     parts: list[FrameBatch] = []
     same: list[Times] = []
+    sizes: list[Rows] = []
     before: list[bytes | None] = []
     snapshot = picture.snapshot
     while len(numbers):
         chunk = snapshot.chunks[snapshot.chunk_of(int(numbers[0]))]
         here = int(np.searchsorted(numbers, chunk.first + len(chunk)))
         rows = chunk.order[numbers[:here] - chunk.first].astype(np.int64)
-        parts.append(chunk.batch.take(rows))
+        parts.append(chunk.batch.take(rows, SHOWN_OF_EACH))
+        sizes.append((chunk.batch.offsets[rows + 1] - chunk.batch.offsets[rows]).astype(np.int64))
         same.append(chunk.since_same_key(rows))
         begins = chunk.starts[chunk.runs_of(rows)] == rows
-        before += [None if b else chunk.batch.payload(r - 1) for r, b in zip(rows.tolist(), begins, strict=True)]
+        earlier = zip(rows.tolist(), begins, strict=True)
+        before += [None if b else chunk.batch.payload(r - 1, SHOWN_OF_EACH) for r, b in earlier]
         numbers = numbers[here:]
     batch = concat(parts)
     steps = np.diff(batch.time, prepend=batch.time[:1])
     if not extra and len(steps):
         steps[0] = -1
     since = np.concatenate(same) if same else steps
-    return Page(top, shown[extra:], batch.slice(extra, len(batch)), steps[extra:], since[extra:], before[extra:])
+    lengths = np.concatenate(sizes) if sizes else batch.lengths
+    return Page(
+        top,
+        shown[extra:],
+        batch.slice(extra, len(batch)),
+        steps[extra:],
+        since[extra:],
+        before[extra:],
+        lengths[extra:],
+    )
 
 
-def terms_of(picture: Picture, batch: FrameBatch, i: int) -> list[str]:
+def terms_of(picture: Picture, page: Page, i: int) -> list[str]:
     """What a frame of a page says of itself, as terms of an ask."""
+    batch = page.batch
     if i >= len(batch):
         return []
     bus = picture.snapshot.manifest.buses[int(batch.bus[i])].name
@@ -64,7 +84,7 @@ def terms_of(picture: Picture, batch: FrameBatch, i: int) -> list[str]:
     terms += [f"fault:{word}" for word in fault_words(int(batch.faults[i]))]
     payload = batch.payload(i)
     has_payload = bool(payload) and unpack_key(key)[1] != NO_IDENT
-    terms.append(f"len={len(payload) if has_payload else 0}")
+    terms.append(f"len={int(page.sizes[i]) if has_payload else 0}")
     if has_payload:
         terms.append(f'bytes@0:"{payload[:8].hex(" ").upper()}"')
         terms.append(f"moved {terms[0]}")
@@ -74,13 +94,20 @@ def terms_of(picture: Picture, batch: FrameBatch, i: int) -> list[str]:
     return terms
 
 
+def whole_frame(picture: Picture, number: int) -> FrameBatch:
+    """A frame with all of its payload, which is not copied."""
+    chunk = picture.snapshot.chunks[picture.snapshot.chunk_of(number)]
+    row = int(chunk.order[number - chunk.first])
+    return chunk.batch.slice(row, row + 1)
+
+
 def recent(picture: Picture, number: int, most: int = 60) -> tuple[Times, Bytes]:
     """Times and payloads of a frame and those of its identifier before it in the same chunk, oldest first."""
     chunk = picture.snapshot.chunks[picture.snapshot.chunk_of(number)]
     row = int(chunk.order[number - chunk.first])
     run = int(np.searchsorted(chunk.starts, row, side="right")) - 1
     low = max(int(chunk.starts[run]), row + 1 - most)
-    width = int(chunk.batch.offsets[row + 1] - chunk.batch.offsets[row])
+    width = min(int(chunk.batch.offsets[row + 1] - chunk.batch.offsets[row]), SHOWN_OF_EACH)
     return chunk.batch.time[low : row + 1], chunk.batch.matrix(low, row + 1, width)
 
 

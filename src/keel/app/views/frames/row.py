@@ -54,7 +54,7 @@ def frame_line(
         "name": picture.called(key, batch.payload(i)),
         "header": (brief_of(batch.slice(i, i + 1), picture.snapshot.manifest.buses[bus]), "dim"),
         "dir": ("tx" if flags & Flag.TX else "rx", "dim"),
-        "len": (str(len(batch.payload(i))), "dim"),
+        "len": (str(int(page.sizes[i])), "dim"),
         "kept": (kept_words(batch.payload(i), picture.messages.get(key)), "sea"),
     }
     write_cells(here.palette, line, columns, 2, cells, on, "id")

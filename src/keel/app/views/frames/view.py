@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from keel.app.desk.edits import note_on
-from keel.app.desk.frame_pages import Page, fetch, next_fault, recent, terms_of
+from keel.app.desk.frame_pages import SHOWN_OF_EACH, Page, fetch, next_fault, recent, terms_of, whole_frame
 from keel.app.frame.action import Action, moves
 from keel.app.frame.helm import Helm, Here
 from keel.app.frame.steering import narrow
@@ -169,7 +169,7 @@ class Frames(View):
         kept = any(s.found for message in seen for s in message.signals)
         absent = {"kept": not kept, "header": not picture.has_headers}
         wanted = [self._sized(here, c, choices) for c in COLUMNS if not absent.get(c.name)]
-        long = int(page.batch.lengths.max(initial=0)) if len(page.numbers) else 8
+        long = int(page.sizes.max(initial=0)) if len(page.numbers) else 8
         needs = long * SIZES[choices.form] - (0 if choices.form == "text" else 1)
         least = min(needs, 8 * SIZES[choices.form] - 1)
         for name in YIELDING:
@@ -214,8 +214,11 @@ class Frames(View):
             return
         number = int(page.numbers[i])
         last = recent(here.picture, number)
-        subject = Subject(number, page.batch.slice(i, i + 1), page.before[i], *last, notes.get(number, ""))
         shift = here.state.of(FramesChoices).shift
+        frame = page.batch.slice(i, i + 1)
+        if int(page.sizes[i]) > SHOWN_OF_EACH:
+            frame = whole_frame(here.picture, number)
+        subject = Subject(number, frame, page.before[i], *last, notes.get(number, ""))
         panel = anatomy(here.palette, width - 2, here.height, subject, here.picture, shift)
         for row, line in enumerate(panel[: here.height]):
             lines[row].paste(at + 1, line)
@@ -239,7 +242,7 @@ class Frames(View):
         layout = self.layout(here)
         if not len(here.picture.matches):
             return []
-        return terms_of(here.picture, self.page(here, layout).batch, layout.cursor - layout.top)
+        return terms_of(here.picture, self.page(here, layout), layout.cursor - layout.top)
 
     def _choose(self, helm: Helm, what: str, joins: bool = False, **to: object) -> None:
         choices = replace(helm.state.of(FramesChoices), **to)  # type: ignore[arg-type]
@@ -281,7 +284,7 @@ class Frames(View):
     def _shift(self, by: int) -> Callable[[Helm], None]:
         def shift(helm: Helm) -> None:
             page = self.page(helm.here, self.layout(helm.here))
-            longest = int(page.batch.lengths.max(initial=1))
+            longest = int(page.sizes.max(initial=1))
             # Through long payloads in rows, through very long ones in screenfuls.
             step = next((step for most, step in SHIFTS if longest <= most), 128)
             old = helm.state.of(FramesChoices).shift

@@ -117,9 +117,9 @@ def _worth(picture: Picture, sort: str, joined: Joined, place: Any, span: tuple[
         ranks = {name: rank for rank, name in enumerate(sorted(set(names), key=lambda n: (n == "—", n)))}
         return np.array([ranks[name] for name in names])
     if sort in ("len", "payload"):
-        payloads = [census[key].payload for key in keys.tolist()]
         if sort == "len":
-            return -np.array([len(payload) for payload in payloads])
+            return -np.array([census[key].size for key in keys.tolist()])
+        payloads = [census[key].payload for key in keys.tolist()]
         by_bytes = {payload: rank for rank, payload in enumerate(sorted(set(payloads)))}
         return np.array([by_bytes[payload] for payload in payloads])
     if sort == "rate":

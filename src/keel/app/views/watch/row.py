@@ -73,7 +73,7 @@ def row_line(
         "cycle": (words.cycle(cycle.mean) if cycle.count else "·", text),
         "jitter": _jitter(tally),
         "activity": _activity(here, watched, key, silent),
-        "len": (str(len(tally.payload)), "dim"),
+        "len": (str(tally.size), "dim"),
         "moved": (words.tally(changes), text if changes else "faint" if counted is None else "dim"),
         "faults": (f"✕ {tally.faults}", "coral") if tally.faults else ("·", "faint"),
         "kept": (kept_words(tally.payload, picture.messages.get(key)), "sea"),

@@ -14,13 +14,13 @@ from keel.app.paint.canvas import Line
 from keel.app.paint.memo import Memo
 from keel.app.paint.nothing import nothing_lines
 from keel.app.paint.payload_cell import SIZES, next_form
-from keel.app.paint.ribbon import bytes_that_fit, ribbon, value_lines
+from keel.app.paint.ribbon import bytes_that_fit
 from keel.app.paint.table import Column, fit, header, sized, window
+from keel.app.views.watch.below import ribbon_below
 from keel.app.views.watch.choices import WatchChoices
 from keel.app.views.watch.roster import GROUPS, Heading, Roster, arrange, range_of
-from keel.app.views.watch.row import FRESH_NS, heading_line, row_line
+from keel.app.views.watch.row import heading_line, row_line
 from keel.app.views.watch.wants import Hush, Watched, WatchWant
-from keel.measure.cycles import heard_in
 from keel.media.every import key_words
 from keel.model.settings import remember_setting, setting
 from keel.model.span import Span
@@ -163,7 +163,7 @@ class Watch(View):
         while len(lines) < 1 + layout.room:
             lines.append(here.line())
         if layout.has_ribbon and layout.pick is not None:
-            lines += self._ribbon(here, watched, layout.pick, choices)
+            lines += ribbon_below(here, watched, layout.pick, choices)
         else:
             lines.append(here.line())
         below = len(rows) - layout.top - layout.room
@@ -191,32 +191,6 @@ class Watch(View):
         if choices.drawing is not None:
             said.append(f"a group from {key_words(choices.drawing)} to …: G at its other end")
         return said
-
-    def _ribbon(self, here: Here, watched: Watched, key: int, choices: WatchChoices) -> list[Line]:
-        picture, palette, width, style = here.picture, here.palette, here.width, here.style
-        tally = picture.census[key]
-        message = picture.messages.get(key)
-        title = here.line()
-        title.put(0, "─" * width, style("line"))
-        at = title.put(2, f" {picture.name(key)} ", style("sea", bold=True))
-        at = title.put(at, f"{key_words(key)} ", style("strong", bold=True))
-        heard = heard_in(tally, picture.lens)
-        if heard.start != picture.lens.start:
-            at = title.put(at, f"new from {(heard.start - picture.whole.start) / 1e9:.1f} s ", style("brass"))
-        fits = bytes_that_fit(width)
-        first = min(choices.first_byte, max(len(tally.payload) - fits, 0))
-        if len(tally.payload) > fits:
-            title.put(at, f"bytes {first}–{first + fits - 1} of {len(tally.payload)}, ← → ", style("dim"))
-        lines = [here.line(), title]
-        lines += ribbon(palette, width, tally.payload, message, _fresh(here, watched, key), first)
-        if message is not None and message.signals:
-            lines += value_lines(palette, width, tally.payload, message, 2)
-        else:
-            hint = here.line()
-            text = "no fields are known: flag marks with m while you operate the device, then 4 Hunt"
-            hint.put(1, text, style("dim"))
-            lines.append(hint)
-        return lines
 
     # What people do here.
 
@@ -374,18 +348,6 @@ class Watch(View):
 
 def _title(name: str) -> str:
     return next(column.title for column in COLUMNS if column.name == name)
-
-
-def _fresh(here: Here, watched: Watched, key: int) -> bytes:
-    """For each byte the bits that light up: those that react, or all of a byte that changed just now."""
-    tally = here.picture.census[key]
-    if watched.hush is not None:
-        flips = watched.hush.reacting.get(key)
-        if flips is None:
-            return b""
-        return bytes(sum(1 << b for b in range(8) if flips[8 * n + b]) for n in range(len(flips) // 8))
-    age = here.picture.lens.end - FRESH_NS[1]
-    return bytes(0xFF if int(at) > age else 0 for at in tally.changed_at[: len(tally.payload)])
 
 
 def hush_words(hush: Hush, learnt: Span, live: bool) -> str:
