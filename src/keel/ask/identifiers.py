@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 
 from lark import Token
 
@@ -29,10 +30,18 @@ def id_range(item: Token) -> terms.IdRange:
     if item.lower() == terms.WITHOUT:
         return terms.IdRange(0, 0, None, NO_IDENT)
     written_so = unquoted(item) if item.startswith('"') else str(item)
-    if any(read_ident(form, written_so) for form in forms()):
-        return terms.IdRange(0, 0, None, None, written_so)
+    is_read = any(read_ident(form, written_so) for form in forms())
     if not re.fullmatch(HEX, item, re.IGNORECASE):
-        raise AskError(at, f"{item} is no identifier", (IDENTIFIER,))
+        if not is_read:
+            raise AskError(at, f"{item} is no identifier", (IDENTIFIER,))
+        return terms.IdRange(1, 0, None, None, written_so)
+    if is_read:
+        # Whatever forms write it in hex have it, too.
+        return replace(_in_hex(item, at), text=written_so)
+    return _in_hex(item, at)
+
+
+def _in_hex(item: Token, at: int) -> terms.IdRange:
     for number in re.sub("0x", "", item, flags=re.IGNORECASE).split(".."):
         if number and not re.fullmatch(r"[0-9A-Fa-f?]+", number):
             raise _no_hex(item, number)

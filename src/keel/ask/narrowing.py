@@ -32,7 +32,7 @@ def of_ident(form: int, ident: int, with_role: bool = True) -> Node:
     text = f"{known.write(ident)} {known.role if with_role else ''}".rstrip()
     if known.read is None and not with_role:
         return Ids((IdRange(ident, ident, None, None),))
-    return Ids((IdRange(0, 0, None, None, text),))
+    return Ids((IdRange(1, 0, None, None, text),))
 
 
 def of_key(key: int, bus: str = "", with_role: bool = True) -> Node:

@@ -70,9 +70,8 @@ class IdRange:
         known = form_of(form)
         if NO_IDENT in (form, self.form):
             return form == self.form
-        if self.text:
-            read = read_ident(known, self.text)
-            return read is not None and (idents & np.uint64(read[1])) == np.uint64(read[0] & read[1])
+        if self.text and (read := read_ident(known, self.text)) is not None:
+            return (idents & np.uint64(read[1])) == np.uint64(read[0] & read[1])
         if known.read is not None or (self.form is not None and form != self.form and known.digits):
             return False
         if self.mask is not None:
@@ -93,7 +92,7 @@ class IdRange:
     def __str__(self) -> str:
         if self.form == NO_IDENT:
             return WITHOUT
-        if self.text:
+        if self.low > self.high and self.mask is None:
             return f'"{self.text}"' if " " in self.text else self.text
         digits = form_of(self.form).digits if self.form is not None else 0
         if self.mask is not None:

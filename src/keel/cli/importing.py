@@ -13,13 +13,15 @@ from keel.cli.progress import Progress
 if TYPE_CHECKING:
     from keel.formats.importing import Imported
     from keel.formats.layout import Layout
+    from keel.formats.reader import Format
     from keel.model.bus import Rates
 
 
 @app.command(
     name="import",
-    epilog="Formats are told by content: pcapng and pcap (link type 227), bracketed text logs, delimited text, "
-    "Arrow and Parquet tables.   Examples:  keel import morning.log noon.pcapng -o harbour.keel   "
+    epilog="Formats are told by content: pcapng and pcap (CAN, BLE, USB), bracketed text logs, delimited text, "
+    "Arrow and Parquet tables; text and bytes of serial lines are named with --as.   "
+    "Examples:  keel import morning.log noon.pcapng -o harbour.keel   "
     "keel import table.csv --preview   "
     "keel import table.csv -o t.keel --layout 'unit=ms columns=time,bus,id,-,payload'",
 )
@@ -34,18 +36,37 @@ def import_command(
         list[str] | None, typer.Option(metavar="N|BUS=N", help="CAN FD data bit rate, likewise; left out: 2000000.")
     ] = None,
     layout: Annotated[str, typer.Option(metavar="WORDS", help="How delimited text lies; corrects the guess.")] = "",
+    read_as: Annotated[
+        str, typer.Option("--as", metavar="WORD", help="serial: text lines after their times; bytes: without times.")
+    ] = "",
+    rate: Annotated[
+        int | None, typer.Option(metavar="N", min=1, help="Bit/s of --as bytes: it gives them times; left out: 9600.")
+    ] = None,
     preview: Annotated[bool, typer.Option("--preview", help="Show the first rows as they would be read.")] = False,
 ) -> None:
     """Read captures and logs into a new recording."""
     from keel.formats.layout import remember
+    from keel.formats.registry import NAMED, format_named
 
+    if read_as and read_as not in NAMED:
+        raise typer.BadParameter(f"--as {read_as}: one of {', '.join(NAMED)} is expected")
+    if rate is not None and read_as != "bytes":
+        raise typer.BadParameter("--rate is for --as bytes; bit rates of buses are --bit-rate")
+    if read_as and (layout or preview):
+        raise typer.BadParameter("--as goes without --layout and --preview")
     found = _layout(files[0], layout) if layout else None
     if preview:
         _preview(files, found)
         return
     if output is None:
         raise typer.BadParameter("-o REC is needed, unless you only want a --preview")
-    done = import_into(files, output, _rates(bit_rate or [], fast_bit_rate or []), found)
+    done = import_into(
+        files,
+        output,
+        _rates(bit_rate or [], fast_bit_rate or []),
+        found,
+        format_named(read_as, rate) if read_as else None,
+    )
     if found is not None:
         remember(_head(files[0]), found)
     for path, name, _, account in done.accounts:
@@ -120,7 +141,13 @@ def _preview(files: list[Path], layout: Layout | None) -> None:
             print(f"  {sentence}")
 
 
-def import_into(files: list[Path], output: Path, rates: Rates | None = None, layout: Layout | None = None) -> Imported:
+def import_into(
+    files: list[Path],
+    output: Path,
+    rates: Rates | None = None,
+    layout: Layout | None = None,
+    read_as: Format | None = None,
+) -> Imported:
     """Import and say what was read and what was not."""
     from keel.formats.importing import import_files
     from keel.measure.rates import settle_rates
@@ -140,7 +167,7 @@ def import_into(files: list[Path], output: Path, rates: Rates | None = None, lay
 
     try:
         rates = rates or Rates()
-        done = import_files(files, output, progress, rates, layout)
+        done = import_files(files, output, progress, rates, layout, read_as)
     finally:
         bar.end()
     for path, name, why, account in done.accounts:

@@ -8,7 +8,7 @@ from functools import cache
 
 import numpy as np
 
-from keel.media.every import MEDIA, ends_of, form_of, format_ident, headers_of, medium_of
+from keel.media.every import MEDIA, NO_IDENT_WRITTEN, ends_of, form_of, format_ident, headers_of, medium_for
 from keel.model.bus import Bus
 from keel.model.faults import fault_words
 from keel.model.frames import Flag, FrameBatch, Mask
@@ -43,11 +43,10 @@ def _fields(batch: FrameBatch) -> Iterator[tuple[int, int, int, int, int, int, i
 
 def _sayings(buses: Sequence[Bus]) -> Callable[[int, int, int, int], Mapping[str, bool | int]]:
     """What the medium of a bus says of a frame: from its bus, form, flags and DLC."""
-    media = [medium_of(bus) for bus in buses]
 
     @cache
     def says(bus: int, form: int, flags: int, dlc: int) -> Mapping[str, bool | int]:
-        return media[bus].says(form, flags, dlc)
+        return medium_for(buses[bus], form).says(form, flags, dlc)
 
     return says
 
@@ -71,7 +70,7 @@ def json_lines(batch: FrameBatch, buses: Sequence[Bus], numbers: Sequence[int]) 
             "t_end": end,
             "bus": names[bus],
             "medium": buses[bus].medium,
-            "id": None if form == NO_IDENT else format_ident(form, ident),
+            "id": _ident(form, ident),
             "ext": said.get("ext"),
             "dir": "tx" if flags & Flag.TX else "rx",
             "kind": kind_of(flags),
@@ -85,6 +84,12 @@ def json_lines(batch: FrameBatch, buses: Sequence[Bus], numbers: Sequence[int]) 
             "faults": fault_words(faults) if faults else [],
         }
         yield json.dumps(row)
+
+
+def _ident(form: int, ident: int) -> str | None:
+    """An identifier; None for frames that have none."""
+    written = format_ident(form, ident)
+    return None if written == NO_IDENT_WRITTEN else written
 
 
 def _bus_width(bus_names: list[str]) -> int:
@@ -135,7 +140,7 @@ def csv_text(
         ext, fd, brs, esi, dlc_cell = ("" if said.get(name) is None else str(int(said[name])) for name in SAID)
         cells = (
             str(number), str(time), seconds_text(time - start), quoted[bus],
-            "" if form == NO_IDENT else format_ident(form, ident), ext, "tx" if flags & Flag.TX else "rx",
+            _ident(form, ident) or "", ext, "tx" if flags & Flag.TX else "rx",
             kind_of(flags), fd, brs, esi, str(len(payload) // 2), dlc_cell, payload,
             " ".join(fault_words(faults)) if faults else "", known.get(key, ""),
         )  # fmt: skip

@@ -39,11 +39,12 @@ def import_files(
     progress: Callable[[Path, int, int], None] = lambda *_: None,
     rates: Rates = Rates(),  # noqa: B008
     layout: Layout | None = None,
+    read_as: Format | None = None,
 ) -> Imported:
     """Read files one after another into a new recording.
 
     The recording appears whole or not at all: it is built beside its place and moved there. With a ``layout`` the
-    files are read as delimited text that lies so, whatever they seem to be.
+    files are read as delimited text that lies so, with ``read_as`` as of that format, whatever they seem to be.
 
     Raises:
         InputError: a file cannot be read, or no frame was found in any.
@@ -53,7 +54,7 @@ def import_files(
         raise RecordingError(str(folder), "there is something of this name already")
     draft = folder.with_name(f".{folder.name}.draft")
     shutil.rmtree(draft, ignore_errors=True)
-    kinds = [(path, *_kind_of(path, layout)) for path in files]
+    kinds = [(path, *_kind_of(path, layout, read_as)) for path in files]
     source = ", ".join(plain(path.name) for path in files)
     create_recording(draft, Manifest(folder.stem, f"import of {source}", time.time_ns()))
     done = Imported(folder)
@@ -90,7 +91,12 @@ def import_files(
     return done
 
 
-def _kind_of(path: Path, layout: Layout | None) -> tuple[Format, str]:
+def _kind_of(path: Path, layout: Layout | None, read_as: Format | None) -> tuple[Format, str]:
+    if read_as is not None:
+        if not path.is_file():
+            # Says what is wrong with it.
+            recognise(path)
+        return read_as, "as it was named"
     if layout is None:
         return recognise(path)
     return Format(delimited.FORMAT.name, lambda _: None, delimited.reader(layout)), "by the layout given"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from keel.errors import InputError, UnknownFormat
-from keel.formats import delimited, jsonlines, pcap, pcapng, tables, textlog
+from keel.formats import delimited, jsonlines, pcap, pcapng, serial_text, tables, textlog
 from keel.formats.layout import missing_in
 from keel.formats.reader import Format
 
@@ -13,6 +13,20 @@ FORMATS: list[Format] = [
     pcapng.FORMAT, pcap.FORMAT, tables.FORMAT, jsonlines.FORMAT, textlog.FORMAT, delimited.FORMAT,
 ]  # fmt: skip
 LOOK_BYTES = 1 << 16
+
+
+def format_named(word: str, rate: int | None) -> Format:
+    """A format that no file can be told by its content to be of.
+
+    Args:
+        word: Its name, as `NAMED` has it.
+        rate: Bit/s, for bytes that have no times; None if it is not known.
+    """
+    return serial_text.TEXT if word == "serial" else serial_text.bytes_format(rate)
+
+
+NAMED = {"serial": "lines of text, each after its time", "bytes": "bytes of a serial line, without times"}
+"""Formats that have to be named, and what they are."""
 
 
 def recognise(path: Path) -> tuple[Format, str]:

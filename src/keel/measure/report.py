@@ -11,9 +11,9 @@ from keel.ask.names import names_of
 from keel.measure.census import census_of
 from keel.measure.load import bus_means
 from keel.measure.peaks import Peak, PeakFinder, settled
-from keel.media.every import form_of, idents_written, medium_of
+from keel.media.every import NO_IDENT_WRITTEN, form_of, idents_written, medium_for
 from keel.model.bus import Bus
-from keel.model.identity import IDENT_BITS, NO_IDENT
+from keel.model.identity import IDENT_BITS
 from keel.model.safe_text import plain
 from keel.model.units import NS_PER_S
 
@@ -68,7 +68,7 @@ def _identifiers(matches: Matches, start: int) -> list[dict[str, Any]]:
     return [
         {
             "bus": bus_of[head >> 8],
-            "id": None if head & 0xFF == NO_IDENT else ident,
+            "id": None if ident == NO_IDENT_WRITTEN else ident,
             **of_head[head],
             "name": names.get(key, ""),
             "frames": frames,
@@ -93,4 +93,4 @@ def _where(some: Any, times: Any) -> Any:
 
 
 def _says(bus: Bus, form: int) -> dict[str, Any]:
-    return {"role": form_of(form).role or None, "ext": medium_of(bus).says(form, 0, 0).get("ext")}
+    return {"role": form_of(form).role or None, "ext": medium_for(bus, form).says(form, 0, 0).get("ext")}

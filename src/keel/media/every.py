@@ -12,6 +12,7 @@ import numpy as np
 from keel.media.ble import BLE
 from keel.media.can import CAN
 from keel.media.medium import IdentForm, Medium
+from keel.media.serial import SERIAL
 from keel.media.usb import USB
 from keel.model.bus import Bus, wire_ns
 from keel.model.faults import Fault
@@ -19,12 +20,10 @@ from keel.model.frames import FrameBatch
 from keel.model.identity import IDENT_BITS, IDENT_MASK, NO_IDENT, unpack_key
 from keel.model.safe_text import plain
 
-MEDIA: list[Medium] = [CAN, BLE, USB]
+MEDIA: list[Medium] = [CAN, SERIAL, BLE, USB]
+NO_IDENT_WRITTEN = "—"
 NONE = IdentForm(NO_IDENT, "none", "no identifier", 48)
-RESERVED = (
-    IdentForm(2, "serial", "talker", 48),
-    IdentForm(3, "wire", "talker", 48),
-)
+RESERVED = (IdentForm(3, "wire", "talker", 48),)
 """Forms that recordings and dictionaries may have before there is a medium that decodes them."""
 
 
@@ -103,6 +102,18 @@ def medium_of_form(number: int) -> Medium | None:
     return known[1] if known is not None else None
 
 
+def medium_for(bus: Bus, form: int) -> Medium:
+    """The medium that a frame is of: that of its form, else that of its bus.
+
+    A form that no medium has, on a bus of which nothing was said, as in older recordings, is of one that says nothing.
+    """
+    known = medium_of_form(form)
+    if known is not None:
+        return known
+    told = medium_of(bus)
+    return told if form == NO_IDENT or told is not CAN else Medium("", "frame", "bit/s", ())
+
+
 def fault_sentence(medium: Medium, fault: Fault) -> str:
     """What went wrong with a frame of a medium, title first."""
     sentence = medium.faults.get(fault) or _OF_ANY_MEDIUM.get(fault, "")
@@ -136,7 +147,7 @@ def headers_of(batch: FrameBatch, buses: Sequence[Bus]) -> list[dict[str, Any] |
 
 def brief_of(frame: FrameBatch, bus: Bus) -> str:
     """What lists show of the header of a batch of one frame."""
-    brief = medium_of(bus).brief
+    brief = medium_for(bus, int(frame.form[0])).brief
     return brief(frame) if brief is not None and frame.header is not None else ""
 
 
@@ -164,7 +175,7 @@ def called(key: int, payload: bytes) -> str:
 
 def format_ident(form: int, ident: int) -> str:
     """An identifier as people write it; a dash for none."""
-    return "—" if form == NO_IDENT else form_of(form).write(ident)
+    return NO_IDENT_WRITTEN if form == NO_IDENT else form_of(form).write(ident)
 
 
 def idents_written(keys: Any) -> list[str]:

@@ -17,7 +17,7 @@ from keel.app.paint.palette import Palette
 from keel.app.paint.ribbon import ROLE_COLOURS, bytes_that_fit, ribbon
 from keel.app.paint.strokes import spark
 from keel.app.views.frames.header import header_bits, header_pairs, pair_lines
-from keel.media.every import fault_sentence, form_of, medium_of
+from keel.media.every import fault_sentence, form_of, medium_for
 from keel.model.bus import wire_ns
 from keel.model.faults import Fault
 from keel.model.frames import Bytes, FrameBatch, Times
@@ -69,7 +69,7 @@ def anatomy(
         for text in wrap(f"✎ {plain(subject.note, 400)}", max(width - 1, 20), subsequent_indent="  "):
             say(text, "brass")
     bus = picture.snapshot.manifest.buses[int(frame.bus[0])]
-    medium = medium_of(bus)
+    medium = medium_for(bus, int(frame.form[0]))
     lines += header_bits(palette, width, medium.header(frame))
     lines += pair_lines(palette, width, header_pairs(medium, frame))
     faults = [fault for fault in Fault if int(frame.faults[0]) & fault]
@@ -168,7 +168,8 @@ def _length_words(frame: FrameBatch, picture: Picture) -> str:
 
 def _header_words(frame: FrameBatch, picture: Picture) -> tuple[str, str]:
     bus = picture.snapshot.manifest.buses[int(frame.bus[0])]
-    medium, form, number = medium_of(bus), form_of(int(frame.form[0])), int(frame.form[0])
+    number = int(frame.form[0])
+    medium, form = medium_for(bus, number), form_of(number)
     ident = "" if number == NO_IDENT else f" {form.write(int(frame.ident[0]))}"
     parts = (form.title + ident, form.role, medium.size(frame))
     return f"bus {bus.name} · {medium.kind(frame) or medium.title}", " · ".join(part for part in parts if part)

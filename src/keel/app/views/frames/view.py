@@ -168,7 +168,7 @@ class Frames(View):
         seen = [picture.messages[k] for k in set(page.batch.keys().tolist()) if k in picture.messages]
         kept = any(s.found for message in seen for s in message.signals)
         absent = {"kept": not kept, "header": not picture.has_headers}
-        wanted = [self._sized(here, c, choices) for c in COLUMNS if not absent.get(c.name)]
+        wanted = [self._sized(here, c, page, choices) for c in COLUMNS if not absent.get(c.name)]
         long = int(page.sizes.max(initial=0)) if len(page.numbers) else 8
         needs = long * SIZES[choices.form] - (0 if choices.form == "text" else 1)
         least = min(needs, 8 * SIZES[choices.form] - 1)
@@ -186,7 +186,7 @@ class Frames(View):
         spare = width - 4 - placed[-1][1] - placed[-1][0].width
         return grow(placed, "kept" if kept else "payload", spare) if spare > 0 else placed
 
-    def _sized(self, here: Here, column: Column, choices: FramesChoices) -> Column:
+    def _sized(self, here: Here, column: Column, page: Page, choices: FramesChoices) -> Column:
         """A column as it is wanted now: the chosen time stays, numbers and bus names have room for all of them."""
         manifest, frames = here.picture.snapshot.manifest, here.picture.snapshot.frames
         if column.name == choices.time:
@@ -196,6 +196,8 @@ class Frames(View):
         if column.name == "bus":
             longest = max((len(bus.name) for bus in manifest.buses), default=1)
             return replace(column, width=min(max(column.width, longest + 1), 12))
+        if column.name == "len":
+            return replace(column, width=max(column.width, len(str(int(page.sizes.max(initial=0))))))
         if column.name == "id":
             return replace(column, width=here.picture.ident_cells if here.picture.ident_cells > 11 else column.width)
         return column
