@@ -120,18 +120,25 @@ def read_with(parser: Parser, path: Path, account: Account, progress: Progress) 
     # Read, not mapped: a log that is cut while it is read must not end the process.
     with path.open("rb") as file:
         total, at = os.fstat(file.fileno()).st_size, 0
-        left, final = b"", False
+        room, held = np.empty(2 * BLOCK_BYTES, np.uint8), 0
+        final = False
         while not final:
             # Of a record longer than a block ever more is looked at.
-            piece = file.read(max(BLOCK_BYTES, len(left)))
-            final = len(piece) < max(BLOCK_BYTES, len(left)) or at + len(left) + len(piece) >= total
-            left += piece
-            batches, used = parser.feed(np.frombuffer(left, np.uint8), final)
+            wanted = max(BLOCK_BYTES, held)
+            if held + wanted > len(room):
+                room = np.concatenate([room[:held], np.empty(2 * (held + wanted), np.uint8)])
+            got = file.readinto(room[held : held + wanted].data)
+            held += got
+            final = got < wanted or at + held >= total
+            buffer = room[:held]
+            buffer.setflags(write=False)
+            batches, used = parser.feed(buffer, final)
             for batch in batches:
                 account.took(batch)
                 yield batch
             at += used
-            left = left[used:]
+            room[: held - used] = room[used:held].copy()
+            held -= used
             progress(min(at, total), total)
     progress(total, total)
 

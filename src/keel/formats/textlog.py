@@ -21,6 +21,7 @@ import numpy as np
 from numba import njit
 
 from keel.formats.cells import MAX_NAME, names_in, new_names
+from keel.formats.regular_lines import NAME_SLOTS, PADDING, learn_name, regular
 from keel.formats.reader import Account, Format, Progress, read_with
 from keel.lines.can import with_wire_bits
 from keel.lines.can_errors import ERROR_FRAME, classify
@@ -43,6 +44,7 @@ REASONS = (
     f"frames of more than {MOST_BUSES} buses",
 )
 _CROWDED = 8
+NEWLINE = 10
 _REMOTE, _FD, _ERROR = int(Flag.REMOTE), int(Flag.FD), int(Flag.ERROR)
 _EXTENDED, _NO_ID = int(Form.EXTENDED), int(Form.NONE)
 _FLAGS_OF_DIGIT = np.array(
@@ -55,14 +57,15 @@ _TO_NS = np.array([10 ** (9 - n) for n in range(10)], np.int64)
 
 
 @njit(cache=True, nogil=True)
-def _parse(text: Any, lines: Any, names: Any, known: Any, out: Any, data: Any, bad: Any) -> tuple[int, int, int]:
+def _parse(text: Any, size: Any, lines: Any, names: Any, known: Any, slots: Any, out: Any, data: Any, bad: Any) -> Any:
     """Parse whole lines of ``text``.
 
     Args:
-        text: Bytes that end with a newline.
+        text: ``size`` bytes that end with a newline, and `PADDING` more.
         lines: One number, lines counted so far; advanced.
         names: Bus names found so far; see `keel.formats.cells.new_names`.
         known: One number, how many bus names there are; advanced.
+        slots: Short names by their word; see `keel.formats.regular_lines`.
         out: Columns to fill: time, bus, form, ident, flags, dlc, payload length.
         data: Payload bytes to fill.
         bad: For each reason the count and the first line; advanced.
@@ -72,9 +75,13 @@ def _parse(text: Any, lines: Any, names: Any, known: Any, out: Any, data: Any, b
     """
     time, bus, form, ident, flags, dlc, length = out
     n = used = blank = at = 0
-    size = len(text)
     last_bus = 0
     while at < size:
+        taken = n
+        n, used, at = regular(text, at, size, slots, out, data, n, used, _FLAGS_OF_DIGIT)
+        lines[0] += n - taken
+        if at >= size:
+            break
         end = at
         while text[end] != 10:
             end += 1
@@ -146,6 +153,7 @@ def _parse(text: Any, lines: Any, names: Any, known: Any, out: Any, data: Any, b
                         names[found, 0] = count
                         for k in range(count):
                             names[found, 1 + k] = text[begin + k]
+                        learn_name(names, found, slots)
                         known[0] += 1
                 last_bus = max(found, 0)
         # Identifier: three or eight hex digits before a #.
@@ -248,32 +256,55 @@ class TextParser:
     def __init__(self, account: Account, where: str = "text") -> None:
         self._account = account
         self._names, self._known = new_names()
+        self._slots = np.zeros((NAME_SLOTS, 2), np.uint64)
         self._lines = np.zeros(1, np.int64)
         self._bad = np.zeros((len(REASONS), 2), np.int64)
 
     def feed(self, buffer: Bytes, final: bool) -> tuple[list[FrameBatch], int]:
         """Read whole lines; the last one of a file may lack its end."""
-        raw = buffer.tobytes()
-        end = len(raw) if final else raw.rfind(b"\n") + 1
-        if not end:
-            return [], 0
-        raw = raw[:end]
-        text = np.frombuffer(raw if raw.endswith(b"\n") else raw + b"\n", np.uint8)
+        # What lies within the padding waits for more, so that nothing has to be copied; the last lines of all are.
+        end = _last_line_end(buffer[: max(len(buffer) - PADDING, 0)])
+        batches = self._lines_of(buffer, end) if end else []
+        if final and end < len(buffer):
+            rest = np.zeros(len(buffer) - end + 1 + PADDING, np.uint8)
+            rest[: len(buffer) - end] = buffer[end:]
+            size = len(buffer) - end
+            if rest[size - 1] != NEWLINE:
+                rest[size] = NEWLINE
+                size += 1
+            rest.setflags(write=False)
+            batches += self._lines_of(rest, size)
+            end = len(buffer)
+        return batches, end
+
+    def _lines_of(self, text: Bytes, size: int) -> list[FrameBatch]:
+        """The frames of whole lines, ``size`` bytes of them, with `PADDING` after."""
         # The shortest frame line has 12 characters and its newline.
-        room = len(text) // 12 + 1
+        room = size // 12 + 1
         kinds = (np.int64, np.uint8, np.uint8, np.uint64, np.uint16, np.uint8, np.int64)
         out: Any = tuple(np.empty(room, kind) for kind in kinds)
-        data = np.empty(len(text) // 2 + 65, np.uint8)
-        n, used, _ = _parse(text, self._lines, self._names, self._known, out, data, self._bad)
+        data = np.empty(size // 2 + 65 + PADDING, np.uint8)
+        n, used, _ = _parse(text, size, self._lines, self._names, self._known, self._slots, out, data, self._bad)
         _report(self._account, self._bad, self._names, int(self._known[0]))
         if not n:
-            return [], end
+            return []
         time, bus, form, ident, flags, dlc, length = (column[:n] for column in out)
         offsets = np.zeros(n + 1, np.int64)
         np.cumsum(length, out=offsets[1:])
         zeros = np.zeros(n, np.uint32)
         batch = FrameBatch(time, bus, form, ident, flags, zeros, dlc, zeros, flags, offsets, data[:used])
-        return [with_wire_bits(_with_error_frames(batch))], end
+        return [with_wire_bits(_with_error_frames(batch))]
+
+
+def _last_line_end(buffer: Bytes) -> int:
+    """Where the last whole line ends."""
+    look = 1 << 12
+    while len(buffer):
+        found = np.flatnonzero(buffer[-look:] == NEWLINE)
+        if len(found) or look >= len(buffer):
+            return max(len(buffer) - look, 0) + int(found[-1]) + 1 if len(found) else 0
+        look *= 16
+    return 0
 
 
 def read(path: Path, account: Account, progress: Progress) -> Iterator[FrameBatch]:

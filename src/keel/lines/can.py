@@ -198,8 +198,7 @@ def with_wire_bits(batch: FrameBatch) -> FrameBatch:
     Bits up to and including the BRS bit, and from the ACK slot on, count at the arbitration bit rate; those
     between at the data bit rate when BRS is set.
     """
-    bits = np.zeros(len(batch), np.uint32)
-    fast = np.zeros(len(batch), np.uint16)
+    bits, fast = np.empty(len(batch), np.uint32), np.empty(len(batch), np.uint16)
     offsets = batch.offsets.astype(np.int64, copy=False)
     columns = (batch.ident, batch.form, batch.flags, batch.faults, batch.dlc)
     _wire_bits(*map(np.ascontiguousarray, columns), offsets, np.ascontiguousarray(batch.data), bits, fast)

@@ -71,3 +71,25 @@ def leading_zeros(typing: Any, word: Any) -> Any:
         return builder.ctlz(given[0], ir.Constant(ir.IntType(1), 0))
 
     return signature, generate
+
+
+@intrinsic
+def trailing_zeros(typing: Any, word: Any) -> Any:
+    """How many of the 64 bits of an unsigned integer are 0 after the last that is 1."""
+    signature = types.int64(types.uint64)
+
+    def generate(context: Any, builder: Any, signature: Any, given: Any) -> Any:
+        return builder.cttz(given[0], ir.Constant(ir.IntType(1), 0))
+
+    return signature, generate
+
+
+@intrinsic
+def byte_swapped(typing: Any, word: Any) -> Any:
+    """The eight bytes of an unsigned integer the other way round."""
+    signature = types.uint64(types.uint64)
+
+    def generate(context: Any, builder: Any, signature: Any, given: Any) -> Any:
+        return builder.bswap(given[0])
+
+    return signature, generate
