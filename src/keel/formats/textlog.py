@@ -21,8 +21,8 @@ import numpy as np
 from numba import njit
 
 from keel.formats.cells import MAX_NAME, names_in, new_names
-from keel.formats.regular_lines import NAME_SLOTS, PADDING, learn_name, regular
 from keel.formats.reader import Account, Format, Progress, read_with
+from keel.formats.regular_lines import NAME_SLOTS, PADDING, learn_name, regular
 from keel.lines.can import with_wire_bits
 from keel.lines.can_errors import ERROR_FRAME, classify
 from keel.media.can import EXTENDED_ID_MAX

@@ -18,6 +18,7 @@ from numba import njit
 from keel.model.faults import Fault
 from keel.model.frames import FD_LENGTHS, Flag, FrameBatch, replace_columns
 from keel.model.identity import Form
+from keel.model.words64 import load_word
 
 CRC15_POLYNOMIAL = 0x4599
 CLASSIC_TAIL = 13
@@ -79,9 +80,25 @@ def _crc15_table() -> npt.NDArray[np.uint16]:
     return table
 
 
+def _crc15_tables(table: npt.NDArray[np.uint16]) -> npt.NDArray[np.uint16]:
+    """The CRC of a byte that so many bytes of zeros follow, shape (8, 256): of eight bytes the CRCs add up.
+
+    Source: M. E. Kounavis and F. L. Berry, A systematic approach to building high performance software-based CRC
+    generators, 2005.
+    """
+    tables = [table]
+    for _ in range(7):
+        before = tables[-1]
+        tables.append(((before << 8) & 0x7FFF) ^ table[(before >> 7) & 0xFF])
+    return np.stack(tables).astype(np.uint16)
+
+
 _PIECES, _AFTER_PIECES = _stuff_tables()
 _STUFFED, _AFTER = _PIECES[8].copy(), _AFTER_PIECES[8].copy()
+_STEPS = ((_STUFFED & 0x7F).astype(np.uint16) | _AFTER.astype(np.uint16) << 8).reshape(-1)
+"""Stuff bits that a whole byte causes, and the state after it in the upper byte; by state and byte."""
 _CRC15 = _crc15_table()
+_CRC15_AFTER = _crc15_tables(_CRC15)
 
 
 @njit(cache=True, nogil=True)
@@ -182,7 +199,22 @@ def _wire_bits(
         if faults[i] & _TRUNCATED and not remote:
             # What the capture left out was on the wire; which bits is not known.
             size = max(size, min(code, 8))
-        for k in range(size):
+        done = 0
+        if size == 8 and length == 8 and start + 8 <= len(data):
+            # Most frames have eight bytes: their CRCs are looked up beside each other, not one after another.
+            word = load_word(data, start)
+            left = word ^ np.uint64((crc >> 7) | (crc & 0x7F) << 9)
+            crc = np.int64(0)
+            step = np.uint64(state)
+            for k in range(8):
+                crc ^= np.int64(_CRC15_AFTER[7 - k, left & np.uint64(0xFF)])
+                cell = np.uint64(_STEPS[step << np.uint64(8) | word & np.uint64(0xFF)])
+                stuffs += np.int64(cell & np.uint64(0xFF))
+                step = cell >> np.uint64(8)
+                left >>= np.uint64(8)
+                word >>= np.uint64(8)
+            state, done = np.int64(step), 8
+        for k in range(done, size):
             byte = data[start + k] if k < length else 0
             crc = ((crc << 8) & 0x7FFF) ^ _CRC15[((crc >> 7) ^ byte) & 0xFF]
             stuffs += _STUFFED[state, byte] & 0x7F

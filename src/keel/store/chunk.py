@@ -35,6 +35,7 @@ class Clustered:
         arrival: When each stored row arrived, shape (n,).
         keys: The keys present, ascending, shape (r,).
         starts: Where each key's rows begin, shape (r + 1,).
+        as_came: Times in order of arrival, if they are at hand; shape (n,).
     """
 
     batch: FrameBatch
@@ -42,6 +43,7 @@ class Clustered:
     arrival: Numbers
     keys: Keys
     starts: Rows
+    as_came: Times | None = None
 
 
 def cluster(batch: FrameBatch) -> Clustered:

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from keel.model.accelerated import accelerated
 from keel.model.frames import FrameBatch, Rows, Times
 from keel.model.identity import Keys
 
@@ -47,28 +48,35 @@ COLUMNS = ("bus", "place", "frames", "bits", "fast_bits", "faults")
 
 def density_of(batch: FrameBatch, rows: Rows | None = None) -> Density:
     """The density of some frames in any order: all of a batch, or those rows of it."""
-    time, bus, bits, fast_bits, faulty_ones = (
-        column if rows is None else column[rows]
-        for column in (batch.time, batch.bus, batch.bits, batch.fast_bits, batch.faults)
-    )
+    columns: tuple[Any, ...] = (batch.time, batch.bus, batch.bits, batch.fast_bits, batch.faults)
+    time, bus, bits, fast_bits, faulty_ones = (column if rows is None else column[rows] for column in columns)
     low, high = int(time.min()), int(time.max())
     width = GRID_NS
     while high // width - low // width >= MOST_BINS:
         width *= 2
     first = low // width
     size = high // width - first + 1
+    counts = tallied(time, bus, bits, fast_bits, faulty_ones, (width, first, size))
+    there = np.flatnonzero(counts[0])
+    return Density(width, first, (there // size).astype(np.uint8), (there % size).astype(np.uint32), *counts[:, there])
+
+
+@accelerated("keel.store.tallying")
+def tallied(time: Times, bus: Any, bits: Any, fast_bits: Any, faults: Any, grid: tuple[int, int, int]) -> Counts:
+    """What the frames of each bus and stretch of time add up to: frames, bits, fast bits, frames with a fault.
+
+    Args:
+        time, bus, bits, fast_bits, faults: Of each frame.
+        grid: The length of a stretch in ns, the number of the first, and how many there are.
+
+    Returns:
+        Counts of shape (4, buses × stretches).
+    """
+    width, first, size = grid
+    cells = (int(bus.max()) + 1) * size
     place = bus.astype(np.int64) * size + (time // width - first)
-    whole = (int(bus.max()) + 1) * size
-    frames = np.bincount(place, minlength=whole)
-    there = np.flatnonzero(frames)
-
-    def summed(at: Any, weights: Any = None) -> Counts:
-        total: Counts = np.bincount(at, weights, minlength=whole)[there].astype(np.int64)
-        return total
-
-    faults = summed(place[np.flatnonzero(faulty_ones)])
-    where = (there // size).astype(np.uint8), (there % size).astype(np.uint32)
-    return Density(width, first, *where, frames[there], summed(place, bits), summed(place, fast_bits), faults)
+    parts = (None, bits, fast_bits, faults != 0)
+    return np.array([np.bincount(place, weights, minlength=cells).astype(np.int64) for weights in parts])
 
 
 def from_dense(width: int, first: int, columns: Mapping[str, Any]) -> Density:

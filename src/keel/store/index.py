@@ -64,7 +64,7 @@ class Index:
 def index_of(held: Clustered, carry: Carry, layout: Layout, size: int, checksums: Any) -> Index:
     """The index of a segment that holds these frames after those that ``carry`` stands for."""
     batch = held.batch
-    in_order = batch.time[held.order]
+    in_order = batch.time[held.order] if held.as_came is None else held.as_came
     rows = np.flatnonzero(batch.faults)
     keys = held.keys[np.searchsorted(held.starts, rows, side="right") - 1]
     return Index(

@@ -43,42 +43,65 @@ def _codes(keys: Any, codes: Any, unique: Any) -> int:
 
 
 @njit(cache=True, nogil=True)
+def _runs(codes: Any, rank: Any, offsets: Any, counts: Any, sizes: Any) -> None:
+    """How many frames of each identifier there are, and how many bytes of payload."""
+    for i in range(len(codes)):
+        run = rank[codes[i]]
+        counts[run] += 1
+        sizes[run] += offsets[i + 1] - offsets[i]
+
+
+_EVERY = np.uint64(0xFFFFFFFFFFFFFFFF)
+
+
+@njit(cache=True, nogil=True)
+def _copy(data: Any, start: Any, size: Any, payloads: Any, at: Any) -> None:
+    """Copy a payload and change not a byte beside it."""
+    whole = size & ~7
+    for k in range(0, whole, 8):
+        store_word(payloads, at + k, load_word(data, start + k))
+    for k in range(whole, size):
+        payloads[at + k] = data[start + k]
+
+
+@njit(cache=True, nogil=True)
 def _place(codes: Any, rank: Any, starts: Any, order: Any, stored: Any) -> None:
     """Counting sort, stable: where each frame goes, and which frame came there."""
     at = starts.copy()
     for i in range(len(codes)):
         run = rank[codes[i]]
         place = at[run]
-        at[run] += 1
+        at[run] = place + 1
         order[i] = place
         stored[place] = i
 
 
 @njit(cache=True, nogil=True)
-def _gather(columns: Any, offsets: Any, data: Any, arrival: Any, out: Any, new: Any, payloads: Any) -> None:
-    """Every column in one go: the source rows of one identifier follow each other, so memory is read in streams."""
-    time, bus, form, ident, flags, faults, dlc, bits, fast_bits = columns
-    to_time, to_bus, to_form, to_ident, to_flags, to_faults, to_dlc, to_bits, to_fast_bits = out
-    at = 0
-    for i in range(len(arrival)):
-        row = arrival[i]
-        to_time[i], to_bus[i], to_form[i], to_ident[i] = time[row], bus[row], form[row], ident[row]
-        to_flags[i], to_faults[i], to_dlc[i] = flags[row], faults[row], dlc[row]
-        to_bits[i], to_fast_bits[i] = bits[row], fast_bits[row]
-        start = offsets[row]
-        size = offsets[row + 1] - start
-        new[i] = at
-        if size == 8 and start + 8 <= len(data):
-            store_word(payloads, at, load_word(data, start))
-        elif start + size + 8 <= len(data) and at + size + 8 <= len(payloads):
-            # What is written beyond the end of a payload is overwritten by the next one.
-            for k in range(0, size, 8):
-                store_word(payloads, at + k, load_word(data, start + k))
+def _scatter(column: Any, order: Any, out: Any) -> None:
+    """Move a column as it comes: one column at a time, so that few places are written to at once."""
+    for i in range(len(order)):
+        out[order[i]] = column[i]
+
+
+@njit(cache=True, nogil=True)
+def _scatter_payloads(codes: Any, rank: Any, at_bytes: Any, order: Any, offsets: Any, data: Any, new: Any,
+                      payloads: Any) -> None:  # fmt: skip
+    """Move payloads, each identifier's one after another; ``payloads`` has eight bytes more than they need."""
+    last = len(data) - 8
+    for i in range(len(codes)):
+        run = rank[codes[i]]
+        size = offsets[i + 1] - offsets[i]
+        begin = at_bytes[run]
+        at_bytes[run] = begin + size
+        new[order[i]] = begin
+        start = offsets[i]
+        if size <= 8 and start <= last:
+            # Without a branch for each length: what lies behind the payload is written as it was.
+            kept = _EVERY << np.uint64(8 * size) if size < 8 else np.uint64(0)
+            there = load_word(payloads, begin) & kept
+            store_word(payloads, begin, there | (load_word(data, start) & ~kept))
         else:
-            for k in range(size):
-                payloads[at + k] = data[start + k]
-        at += size
-    new[len(arrival)] = at
+            _copy(data, start, size, payloads, begin)
 
 
 def cluster(batch: FrameBatch) -> Clustered:
@@ -90,16 +113,27 @@ def cluster(batch: FrameBatch) -> Clustered:
     by_key = np.argsort(seen[:found])
     rank = np.empty(found, np.int64)
     rank[by_key] = np.arange(found)
-    starts = np.zeros(found + 1, np.int64)
-    np.cumsum(np.bincount(codes, minlength=found)[by_key], out=starts[1:])
+    whole = np.ascontiguousarray(batch.offsets, np.int64)
+    counts, sizes = np.zeros(found, np.int64), np.zeros(found, np.int64)
+    _runs(codes, rank, whole, counts, sizes)
+    starts, at_bytes = np.zeros(found + 1, np.int64), np.zeros(found + 1, np.int64)
+    np.cumsum(counts, out=starts[1:])
+    np.cumsum(sizes, out=at_bytes[1:])
     order, arrival = np.empty(n, np.uint32), np.empty(n, np.uint32)
-    _place(codes, rank, starts, order, arrival)
-    low, high = int(batch.offsets[0]), int(batch.offsets[-1])
-    offsets, data = np.empty(n + 1, np.int64), np.empty(high - low, np.uint8)
-    columns = {name: np.empty(n, getattr(batch, name).dtype) for name in COLUMNS}
-    given = tuple(np.ascontiguousarray(getattr(batch, name)) for name in COLUMNS)
-    whole = batch.offsets.astype(np.int64, copy=False)
-    _gather(given, whole, np.ascontiguousarray(batch.data), arrival, tuple(columns.values()), offsets, data)
+    _place(codes, rank, starts[:-1], order, arrival)
+    offsets, room = np.empty(n + 1, np.int64), np.empty(int(at_bytes[-1]) + 8, np.uint8)
+    offsets[n] = at_bytes[-1]
+    data = room[: int(at_bytes[-1])]
+    _scatter_payloads(codes, rank, at_bytes, order, whole, np.ascontiguousarray(batch.data), offsets, room)
+    columns = {name: _moved(getattr(batch, name), order) for name in COLUMNS}
     extras = {name: column[arrival] for name, column in batch.extras().items()}
     clustered = FrameBatch(**columns, offsets=offsets, data=data, **extras)
-    return Clustered(clustered, order, arrival, seen[:found][by_key], starts)
+    return Clustered(clustered, order, arrival, seen[:found][by_key], starts, batch.time)
+
+
+def _moved(column: Any, order: Any) -> Any:
+    """A column, moved; most of them are often 0 throughout."""
+    moved = np.zeros(len(order), column.dtype)
+    if column.any():
+        _scatter(np.ascontiguousarray(column), order, moved)
+    return moved

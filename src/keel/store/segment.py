@@ -25,7 +25,7 @@ from keel.model.identity import Keys
 from keel.model.span import Span
 from keel.store.chunk import Carry, Chunk, Clustered, Numbers
 from keel.store.columns import with_all_columns, worth_keeping
-from keel.store.density import Density, FaultRows
+from keel.store.density import Density, FaultRows, tallied
 from keel.store.headers import HeaderBounds
 from keel.store.index import Index, Layout, checksums_of, index_of, index_path, read_index, write_index
 from keel.store.manifest import SegmentEntry
@@ -90,6 +90,7 @@ def write_clustered(
 ) -> SegmentEntry:
     """As `write_segment`, for rows that are clustered already."""
     summarise.load()
+    tallied.load()
     write_arrow(path, held, bus_names, durable)
     index = make_index(path, held, carry)
     size = write_index(index_path(path), index)
@@ -119,7 +120,9 @@ def write_arrow(path: Path, held: Clustered, bus_names: list[str], durable: bool
 
 def make_index(path: Path, held: Clustered, carry: Carry) -> Index:
     """The index of a segment that was just written."""
-    content = path.read_bytes()
+    # Mapped, not read: it was written a moment ago by us, and is of the size that was written.
+    with path.open("rb") as file:
+        content = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
     return index_of(held, carry, layout_of(content), len(content), checksums_of(content))
 
 
