@@ -9,13 +9,18 @@ from pathlib import Path
 import pytest
 
 from keel.app.views.every import DOORS
+from keel.formats.importing import import_files
+from keel.media.every import MEDIA
+from keel.media.medium import Medium
 from keel.model.bus import Bus
 from keel.model.frames import Flag
 from keel.model.identity import NO_IDENT
 from keel.store.manifest import edit_manifest
 from keel.store.writer import Writer
-from tests.app.driving import is_open, opened, shown, until
+from tests.app.driving import is_open, look, opened, shown, until
+from tests.captures import LOCK, air, pcap, pcapng, plugged_in
 from tests.making import START, Row, batch, new_recording, recorded
+from tests.media.test_matrix import recording
 
 
 def many_buses(folder: Path, count: int) -> Path:
@@ -59,3 +64,77 @@ async def test_frames_of_any_form_are_shown_in_every_view(tmp_path: Path) -> Non
         for number in (0, 1, 2, 120):
             app.change("row", replace(app.state, frame=number))
             await until(pilot, lambda: "anatomy" in shown(app))
+
+
+@pytest.mark.parametrize("medium", MEDIA, ids=[medium.name for medium in MEDIA])
+async def test_every_kind_of_line_is_shown_in_every_view(tmp_path: Path, medium: Medium) -> None:
+    recording(tmp_path / "r.keel", medium)
+    async with opened(tmp_path / "r.keel", (160, 40)) as (app, pilot):
+        for door in DOORS:
+            app.press(door.key)
+            await until(pilot, partial(is_open, app, door.name))
+            await until(pilot, lambda: shown(app).strip())
+        app.press("3")
+        told = "load of each bus" if medium.has_load else "not for this kind of line"
+        await until(pilot, lambda: told in shown(app))
+        app.press("2")
+        for number in range(0, 40, 5):
+            app.change("row", replace(app.state, frame=number))
+            await until(pilot, lambda number=number: f"anatomy frame {number + 1}" in shown(app))  # type: ignore[misc]
+        app.press("5")
+        numbers = [field.name for field in medium.fields if field.shown in ("number", "yes") and not field.in_bits]
+        await until(pilot, lambda: all(name in shown(app) for name in numbers[:1]) or not numbers)
+
+
+async def test_a_payload_of_any_length_is_passed_through(tmp_path: Path) -> None:
+    payload = bytes(range(256)) * 40
+    recorded(tmp_path / "r.keel", batch([Row(START, 0x7F, payload, form=2), Row(START + 1000, 0x7F, b"short", form=2)]))
+    async with opened(tmp_path / "r.keel", (160, 40)) as (app, pilot):
+        app.press("2")
+        await until(pilot, lambda: "anatomy frame 1" in shown(app))
+        app.change("row", replace(app.state, frame=0))
+        await until(pilot, lambda: "of 10240, ← →" in shown(app) and "10240" in shown(app))
+        assert "0000  00 01 02 03 04 05 06 07" in shown(app)
+        app.press("right")
+        await until(pilot, lambda: "0080  80 81 82 83" in shown(app))
+        for _ in range(100):
+            app.press("right")
+        await until(pilot, lambda: "bytes 10232–10239 of 10240" in shown(app))
+        assert "27F8  F8 F9 FA FB FC FD FE FF" in shown(app)
+        app.press("1")
+        await until(pilot, lambda: "changes" in shown(app))
+
+
+async def test_a_newcomer_walks_through_a_ble_capture(tmp_path: Path) -> None:
+    (tmp_path / "air.pcapng").write_bytes(pcapng([(256, "air")], list(air(20))))
+    import_files([tmp_path / "air.pcapng"], tmp_path / "air.keel")
+    async with opened(tmp_path / "air.keel", (160, 40)) as (app, pilot):
+        # Who advertises here, how often, how strong?
+        await until(pilot, lambda: "gangway lock" in shown(app))
+        lines = shown(app).splitlines()
+        lock = next(line for line in lines if "gangway lock" in line)
+        assert LOCK in lock and " 100." in lock and "dBm" in lock and "ADV_IND" in lock
+        assert any("response" in line and LOCK in line for line in lines)
+        # What exactly does this one say?
+        app.press("2")
+        await until(pilot, lambda: "maker data" in shown(app))
+        assert "name         gangway lock" in shown(app) and "rssi" in shown(app)
+        # Which had CRC faults?
+        look(app, ask="fault:crc")
+        await until(pilot, lambda: "the CRC that was sent does not fit" in shown(app))
+
+
+async def test_a_newcomer_walks_through_a_usb_capture(tmp_path: Path) -> None:
+    (tmp_path / "plug.pcap").write_bytes(pcap(220, list(plugged_in(2))))
+    import_files([tmp_path / "plug.pcap"], tmp_path / "plug.keel")
+    async with opened(tmp_path / "plug.keel", (160, 40)) as (app, pilot):
+        await until(pilot, lambda: "1.7.1 in" in shown(app) and "completed" in shown(app))
+        app.press("2")
+        app.change("row", replace(app.state, frame=0))
+        # What was asked?
+        await until(pilot, lambda: "bRequest GET_DESCRIPTOR" in shown(app) and "asked for 18 bytes" in shown(app))
+        app.press("down")
+        # Which device, and what came back?
+        await until(pilot, lambda: "1D6B, product 0003" in shown(app) and "after 210.0 µs" in shown(app))
+        look(app, ask="status:stall")
+        await until(pilot, lambda: "the endpoint stalled" in shown(app))

@@ -124,7 +124,7 @@ def test_what_was_asked_and_what_came_back_in_words(tmp_path: Path) -> None:
     snapshot = imported(tmp_path, pcapng([(220, "usb1")], list(plugged_in())))
     frames, bus = frames_of(snapshot), snapshot.manifest.buses[0]
     rows = [frames.slice(i, i + 1) for i in range(8)]
-    assert brief_of(rows[0], bus) == "submit control GET_DESCRIPTOR"
+    assert brief_of(rows[0], bus) == "submit GET_DESCRIPTOR"
     assert brief_of(rows[1], bus) == "complete control ok"
     bits = {field.name: (field.bits, field.meaning) for field in medium_of(bus).header(rows[0])}
     assert bits["wValue"] == ("0100h", "device 0") and bits["way"] == ("1", "to the host")

@@ -49,7 +49,9 @@ def test_the_ask_for_an_identifier_finds_it_and_not_the_next(form: IdentForm, nu
     assert wants(ask, form.number, ident)
     assert form == NONE or not wants(ask, form.number, (ident + 1) & form.most)
     # Of what is written in other ways, the identifier alone means every role.
-    assert form.read is None or wants(str(of_ident(form.number, ident, with_role=False)), form.number, ident)
+    assert wants(str(of_ident(form.number, ident, form.role)), form.number, ident)
+    if form.role or form.read is not None:
+        assert wants(str(of_ident(form.number, ident, form.word)), form.number, ident)
 
 
 @pytest.mark.parametrize(

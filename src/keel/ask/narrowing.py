@@ -24,27 +24,29 @@ def of_message(name: str) -> Node:
     return Names((Glob.literal(name),))
 
 
-def of_ident(form: int, ident: int, with_role: bool = True) -> Node:
-    """Frames of one identifier, on any bus, and of its role alone; or frames without any."""
+def of_ident(form: int, ident: int, called: str = "") -> Node:
+    """Frames of one identifier, on any bus; or frames without any.
+
+    Args:
+        form, ident: The identifier.
+        called: Its role, or its form's word, where others are written the same.
+    """
     known = form_of(form)
-    if known.read is None and not known.role:
-        return Ids((IdRange(ident, ident, None, form),))
-    text = f"{known.write(ident)} {known.role if with_role else ''}".rstrip()
-    if known.read is None and not with_role:
-        return Ids((IdRange(ident, ident, None, None),))
-    return Ids((IdRange(1, 0, None, None, text),))
+    if called or known.read is not None:
+        return Ids((IdRange(1, 0, None, None, f"{known.write(ident)} {called}".rstrip()),))
+    return Ids((IdRange(ident, ident, None, form),))
 
 
-def of_key(key: int, bus: str = "", with_role: bool = True) -> Node:
+def of_key(key: int, bus: str = "", called: str = "") -> Node:
     """Frames of one identifier, on the bus of that name if one is given."""
     _, form, ident = unpack_key(key)
-    node = of_ident(form, ident, with_role)
+    node = of_ident(form, ident, called)
     return all_of(node, of_bus(bus)) if bus else node
 
 
 def of_key_among(key: int, bus: str, keys: Collection[int]) -> Node:
     """Frames of one identifier: its bus is named only where others of these keys have the same identifier, and its
-    role only where it has others.
+    role only where others are written the same.
 
     Args:
         key: The identifier.
@@ -52,12 +54,18 @@ def of_key_among(key: int, bus: str, keys: Collection[int]) -> Node:
         keys: A set of identifiers.
     """
     index, form, ident = unpack_key(key)
-    medium = medium_of_form(form)
-    written = form_of(form).write(ident)
+    medium, known = medium_of_form(form), form_of(form)
     twins = any(pack_key(other, form, ident) in keys for other in range(MOST_BUSES) if other != index)
-    others = [one for one in (medium.forms if medium is not None else ()) if one.number != form and one.role]
-    roles = any(pack_key(index, one.number, ident) in keys for one in others if one.write(ident) == written)
-    return of_key(key, bus if twins else "", roles)
+    alike = [
+        one
+        for one in (medium.forms if medium is not None else ())
+        if one.number != form and pack_key(index, one.number, ident) in keys and one.write(ident) == known.write(ident)
+    ]
+    called = ""
+    if alike:
+        # A role tells apart what a device says; two devices of one address are told apart by what sort it is.
+        called = known.word if not known.role or any(one.role == known.role for one in alike) else known.role
+    return of_key(key, bus if twins else "", called)
 
 
 def only(ask: str, term: str | Node) -> str:

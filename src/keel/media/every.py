@@ -152,17 +152,19 @@ def brief_of(frame: FrameBatch, bus: Bus) -> str:
 
 
 def read_ident(form: IdentForm, text: str) -> tuple[int, int] | None:
-    """What a text says of a form's identifiers that is not written in hex digits alone; its role may stand behind it.
+    """What a text says of a form's identifiers that is not written in hex digits alone; its role, or the word of the
+    form, may stand behind it.
 
     Returns:
         The identifier and which of its bits are meant; None if the text is none of the form's.
     """
-    base, role = text, f" {form.role}"
-    if form.role and text.lower().endswith(role):
-        base = text[: -len(role)]
-        if form.read is None:
-            return (int(base, 16), form.most) if re.fullmatch(r"[0-9A-Fa-f]{1,12}", base) else None
-    return form.read(base) if form.read is not None else None
+    for called in (form.role, form.word):
+        base = text[: -len(called) - 1]
+        if called and text.lower() == f"{base.lower()} {called}":
+            if form.read is None:
+                return (int(base, 16), form.most) if re.fullmatch(r"[0-9A-Fa-f]{1,12}", base) else None
+            return form.read(base)
+    return form.read(text) if form.read is not None else None
 
 
 def called(key: int, payload: bytes) -> str:

@@ -125,7 +125,8 @@ def _brief(frame: FrameBatch) -> str:
     row = first_row(FIELDS, frame.header)
     said = [field.text(number) for field, number in (row["event"], row["transfer"]) if number is not None]
     if frame.header[0, 50] & KNOWS_SETUP:
-        return " ".join([*said, _asked(frame.header[0, 24:32].tobytes())])
+        # Only control transfers have setup data.
+        return " ".join([*said[:1], _asked(frame.header[0, 24:32].tobytes())])
     field, status = row["status"]
     return " ".join([*said, field.text(status)] if status is not None and row["event"][1] != 0 else said)
 

@@ -62,8 +62,9 @@ def anatomy(
     at = head.put(0, "anatomy ", palette.style("sea", bold=True))
     head.put(at, f"frame {words.count(subject.number + 1)}", palette.style("strong", bold=True))
     lines += [head, Line(width, palette.style("text"))]
-    for text in _header_words(frame, picture):
-        say(text)
+    for said in _header_words(frame, picture):
+        for text in wrap(said, max(width - 1, 20), subsequent_indent="  "):
+            say(text)
     say(f"{words.of_day(int(frame.time[0]))} UTC{_length_words(frame, picture)}", "dim")
     if subject.note:
         for text in wrap(f"✎ {plain(subject.note, 400)}", max(width - 1, 20), subsequent_indent="  "):
