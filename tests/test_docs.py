@@ -70,6 +70,8 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
     (folder / "harbour.rules").write_text("cycle(0A4) < 1s\n")
     (folder / "morning.log").write_text("(1767262632.345678) can0 220#8001A4FF\n")
     (folder / "table.csv").write_text("ms;line;ident;n;b0;b1;b2;b3\n0,5;1;220;4;80;01;A4;FF\n1,5;1;220;4;80;01;A4;FE\n")
+    (folder / "talk.txt").write_text("[2026-01-01 10:17:12.345] $DPT,4.30\n")
+    (folder / "dump.bin").write_bytes(b"$DPT,4.30\n" * 9)
     run_in(folder, "export harbour.keel noon.pcapng --ask id:220")
     return folder
 

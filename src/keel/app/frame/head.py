@@ -67,7 +67,7 @@ class Head(Sheet):
             at = line.put(at, f"✕ {files} damaged", style("coral", "panel", True)) + 3
         faults = picture.faults
         lost = manifest.lost + (picture.status.lost if picture.status else 0)
-        tail = f"✕ {words.count(faults)} faults" if faults else "· no faults"
+        tail = f"✕ {words.count(faults)} fault{'s' if faults != 1 else ''}" if faults else "· no faults"
         if (picture.wish.ask or picture.wish.lens is not None) and width >= 100:
             # What stands below is of the ask and the lens, this is not.
             tail += " of all"
