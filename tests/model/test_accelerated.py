@@ -21,4 +21,9 @@ def test_it_can_be_asked() -> None:
     from keel.app.desk.warm_up import warm_up
 
     warm_up()
-    assert {name for name, compiled in how_it_runs().items() if compiled} == {"find_pattern", "summarise", "slide"}
+    assert {name for name, compiled in how_it_runs().items() if compiled} == {
+        "find_pattern",
+        "summarise",
+        "slide",
+        "tallied",
+    }

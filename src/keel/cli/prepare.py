@@ -15,6 +15,7 @@ def prepare() -> None:
     from keel.bench.headless import sail
     from keel.formats.exporting import Setting, open_writer
     from keel.formats.importing import import_files
+    from keel.formats.registry import format_named
     from keel.hunt.once import hunt_once
     from keel.measure.courses import courses_once
     from keel.measure.flips import flips_by_key
@@ -31,6 +32,13 @@ def prepare() -> None:
         (folder / "x.pcap").write_bytes(header + record)
         (folder / "x.csv").write_text("time,id,data\n0.5,1A0,00\n0.6,1A0,01\n")
         import_files([folder / "x.log", folder / "x.pcap", folder / "x.csv"], folder / "x.keel")
+        # An advertising PDU of six bytes, and a line of text.
+        packet = bytes.fromhex("d6be898e0006010203040506000000")
+        record = bytes(8) + len(packet).to_bytes(4, "little") * 2 + packet
+        (folder / "ble.pcap").write_bytes(header[:20] + bytes.fromhex("fb000000") + record)
+        import_files([folder / "ble.pcap"], folder / "ble.keel")
+        (folder / "serial.txt").write_text("1.5 a\n")
+        import_files([folder / "serial.txt"], folder / "serial.keel", read_as=format_named("serial", None))
         frames = Opened(folder / "x.keel").frames('bytes:"?? 00"')
         hunt_once(Opened(folder / "x.keel").frames().matches)
         courses_once(Opened(folder / "x.keel").frames().matches)

@@ -102,23 +102,20 @@ class FrameBatch:
         """The key of each frame, shape (n,)."""
         return pack_keys(self.bus, self.form, self.ident)
 
-    def passed_over(self) -> Any:
-        """Not 0 for frames that cycle times and changes of payload pass over, shape (n,).
+    def passed_over(self) -> Bytes:
+        """1 for frames that cycle times and changes of payload pass over, else 0; shape (n,).
 
         Those are frames with a fault of their own, remote requests, and what repeats the frame before or carries no
         data. What the capture did to a frame does not exclude it.
         """
-        faults: Any = self.faults
-        if (faults & faults.dtype.type(OF_THE_CAPTURE)).any():
-            faults = faults & faults.dtype.type(~OF_THE_CAPTURE & np.iinfo(faults.dtype).max)
-        aside = self.flags & np.uint16(PASSED_OVER)
-        # Which bit is set is of no matter, only that one is.
-        return faults | aside.astype(faults.dtype) << faults.dtype.type(16) if aside.any() else faults
+        return (~self.is_good(slice(None))).view(np.uint8)
 
     def is_sound(self, rows: Any) -> Mask:
         """Which of some rows have no fault of their own: values are read from them."""
         faults = self.faults[rows]
-        sound: Mask = faults & faults.dtype.type(~OF_THE_CAPTURE & np.iinfo(faults.dtype).max) == 0
+        sound: Mask = faults == 0
+        if not sound.all():
+            sound = faults & faults.dtype.type(~OF_THE_CAPTURE & np.iinfo(faults.dtype).max) == 0
         return sound
 
     def is_good(self, rows: Any) -> Mask:

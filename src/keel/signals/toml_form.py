@@ -8,9 +8,8 @@ from dataclasses import MISSING, fields
 from typing import Any
 
 from keel.errors import FieldError, InputError
-from keel.media.every import form_named, form_of, format_ident, usual_form
+from keel.media.every import form_named, form_of, usual_form
 from keel.model.fields import BitField
-from keel.model.identity import NO_IDENT
 from keel.signals import shape
 from keel.signals.database import Problem
 from keel.signals.dictionary import Dictionary, Message, Ranges, Signal, TextField
@@ -223,7 +222,9 @@ def _message_table(message: Message) -> dict[str, Any]:
     table: dict[str, Any] = {"name": message.name}
     if message.bus:
         table["bus"] = message.bus
-    table["id"] = f"{message.ident:X}" if message.form == NO_IDENT else format_ident(message.form, message.ident)
+    # Of what is not written in hex, only what is read so.
+    form = form_of(message.form)
+    table["id"] = f"{message.ident:0{form.digits}X}" if form.read is None else form.write(message.ident)
     if message.form != usual_form(message.ident).number:
         table["form"] = form_of(message.form).word
     table |= _said(message, ("size", "sender", "cycle_ms", "by_group", "note"))
