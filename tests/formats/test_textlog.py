@@ -6,8 +6,9 @@ import re
 import tempfile
 from pathlib import Path
 
+import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keel.errors import InputError, UnknownFormat
@@ -182,3 +183,53 @@ def test_unknown_empty_and_missing_files_are_refused_with_the_reason(tmp_path: P
         recognise(tmp_path / "nowhere")
     with pytest.raises(InputError, match="is a folder"):
         recognise(tmp_path)
+
+
+def test_a_line_is_read_as_soon_as_it_is_whole() -> None:
+    account = Account()
+    parser = textlog.TextParser(account)
+    for i in range(5):
+        line = f"({1_700_000_000 + i}.123456) bus0 1A0#{i:02X}\n".encode()
+        batches, used = parser.feed(np.frombuffer(line + b"(17", np.uint8), False)
+        assert used == len(line) and [b.payload(0) for b in batches] == [bytes([i])]
+
+
+REGULAR = st.builds(
+    lambda s, f, bus, ident, fd, p, end: f"({s}.{f}) {bus} {ident}#{fd}{p}{end}",
+    st.integers(1_000_000_000, 9_999_999_999),
+    st.one_of(st.integers(0, 999_999).map("{:06d}".format), st.integers(0, 999_999_999).map("{:09d}".format)),
+    st.sampled_from(["a", "bus0", "can1", "sevenn7", "muchlonger", "é"]),
+    st.one_of(st.integers(0, 0x8FF).map("{:03X}".format), st.integers(0, 0x2FFF_FFFF).map("{:08x}".format)),
+    st.sampled_from(["", "", "", "#0", "#3", "#g"]),
+    st.binary(max_size=20).map(bytes.hex),
+    st.sampled_from(["\n", "\n", "\r\n", " \n", "\n\n"]),
+)
+CHARACTERS = st.sampled_from(list("()#. 0:/@AFGfg`\r\nR\x80\xff"))
+
+
+@given(st.lists(st.tuples(REGULAR, st.none() | st.tuples(st.integers(0, 60), CHARACTERS)), max_size=12), st.booleans())
+@settings(max_examples=300, deadline=None)
+def test_lines_read_eight_characters_at_a_time_are_what_they_are_one_by_one(
+    found: list[tuple[str, tuple[int, str] | None]], is_cut: bool
+) -> None:
+    lines = []
+    for line, change in found:
+        if change is not None:
+            at = change[0] % len(line)
+            line = line[:at] + change[1] + line[at + 1 :]
+        lines.append(line)
+    text = "".join(lines).encode("latin-1", "replace")
+    text = text[:-3] if is_cut else text
+    # What begins with a space is never regular: each line is then looked at character by character.
+    slow = b"".join(b" " + line for line in text.splitlines(keepends=True) if line.strip())
+    one, other = (_parsed(one) for one in (b"".join(t for t in text.splitlines(keepends=True) if t.strip()), slow))
+    assert same_frames(one[0], other[0])
+    assert one[1].skipped == other[1].skipped and one[1].examples == other[1].examples
+    assert one[1].bus_names == other[1].bus_names
+
+
+def _parsed(text: bytes) -> tuple[FrameBatch, Account]:
+    account = Account()
+    batches, used = textlog.TextParser(account).feed(np.frombuffer(text, np.uint8), True)
+    assert used == len(text)
+    return concat(batches), account

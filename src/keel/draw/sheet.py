@@ -9,8 +9,8 @@ from keel.errors import InputError
 from keel.model.safe_text import plain
 
 INK, DIM, LINE = "#1b2530", "#6b7a88", "#c9d2da"
-SEA, SLATE, PLUM, BRASS, CORAL = "#2f8f80", "#4d76ab", "#8a62a0", "#b57d22", "#cf4740"
-BUS_COLOURS = (SEA, SLATE, PLUM, BRASS)
+SEA, SLATE, PLUM, BRASS, CORAL, MOSS = "#2f8f80", "#4d76ab", "#8a62a0", "#b57d22", "#cf4740", "#6f8630"
+BUS_COLOURS = (SEA, SLATE, PLUM, BRASS, MOSS)
 ENDINGS = (".svg", ".pdf")
 
 

@@ -262,20 +262,20 @@ class TextParser:
 
     def feed(self, buffer: Bytes, final: bool) -> tuple[list[FrameBatch], int]:
         """Read whole lines; the last one of a file may lack its end."""
-        # What lies within the padding waits for more, so that nothing has to be copied; the last lines of all are.
+        # Eight characters are looked at together, also beyond the end: only the last lines are copied for that.
         end = _last_line_end(buffer[: max(len(buffer) - PADDING, 0)])
         batches = self._lines_of(buffer, end) if end else []
-        if final and end < len(buffer):
-            rest = np.zeros(len(buffer) - end + 1 + PADDING, np.uint8)
-            rest[: len(buffer) - end] = buffer[end:]
-            size = len(buffer) - end
+        stop = len(buffer) if final else end + _last_line_end(buffer[end:])
+        if end < stop:
+            size = stop - end
+            rest = np.zeros(size + 1 + PADDING, np.uint8)
+            rest[:size] = buffer[end:stop]
             if rest[size - 1] != NEWLINE:
                 rest[size] = NEWLINE
                 size += 1
             rest.setflags(write=False)
             batches += self._lines_of(rest, size)
-            end = len(buffer)
-        return batches, end
+        return batches, stop
 
     def _lines_of(self, text: Bytes, size: int) -> list[FrameBatch]:
         """The frames of whole lines, ``size`` bytes of them, with `PADDING` after."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from rich.style import Style
 from textual.theme import Theme
 
-BUS_ROLES = ("sea", "slate", "plum", "brass")
+BUS_ROLES = ("sea", "slate", "plum", "brass", "moss")
 
 
 @dataclass(frozen=True)
@@ -63,6 +63,7 @@ DARK = Palette(
         "slate": "#7fa3d1",
         "plum": "#b58fc9",
         "brass": "#e0ad5c",
+        "moss": "#9db862",
         "ember": "#a3835a",
         "coral": "#f0716a",
     },
@@ -82,6 +83,7 @@ LIGHT = Palette(
         "slate": "#3d689f",
         "plum": "#7c4f93",
         "brass": "#9a6411",
+        "moss": "#5f7420",
         "ember": "#8a7350",
         "coral": "#c23a32",
     },
