@@ -26,6 +26,7 @@ def bus(
     json: Annotated[bool, typer.Option("--json", help="JSON.")] = False,
 ) -> None:
     """List the buses of a recording, or say how fast one runs, what it is called, and what its times are of."""
+    from keel.media.every import medium_of
     from keel.store.buses import changed, place_of, put_bus
     from keel.store.manifest import edit_manifest, load_manifest
 
@@ -49,4 +50,7 @@ def bus(
     for row in rows:
         slow, fast = (" (assumed)" if assumed else "" for assumed in (row.assumed, row.fast_assumed))
         rates = f"{row.bit_rate} bit/s{slow}, data phase {row.fast_bit_rate} bit/s{fast}"
+        if not medium_of(row).has_load:
+            # How long frames take does not follow from a rate there.
+            rates = "no bit rate"
         print(f"{row.name:{wide}}  {row.medium}  {rates}, stamped at the {row.stamp}")

@@ -9,7 +9,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from keel.formats.reader import Account
-from keel.model.frames import Bytes, FrameBatch, Mask, Rows, Times
+from keel.model.frames import Bytes, FrameBatch, Mask, Rows, Times, copied
 
 
 @dataclass(frozen=True, eq=False)
@@ -138,8 +138,7 @@ def gather(buffer: Bytes, starts: Rows, lengths: Rows) -> tuple[Rows, Bytes]:
     """Stretches of a buffer laid end to end: offsets, shape (n + 1,), and the bytes."""
     offsets = np.zeros(len(starts) + 1, np.int64)
     np.cumsum(lengths, out=offsets[1:])
-    index = np.arange(int(offsets[-1]), dtype=np.int64) + np.repeat(starts - offsets[:-1], lengths)
-    return offsets, buffer[index]
+    return offsets, copied(buffer, starts, offsets)
 
 
 def says(at: int, value: int, headers: Bytes) -> Mask:

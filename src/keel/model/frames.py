@@ -186,14 +186,20 @@ def take_payloads(offsets: Any, data: Bytes, rows: Rows, most: int | None = None
         lengths = np.minimum(lengths, most)
     new = np.zeros(len(rows) + 1, np.int64)
     np.cumsum(lengths, out=new[1:])
-    if len(rows) and int(new[-1]) > LARGE * len(rows):
-        # Large payloads are copied by slices: an index of each byte would take eight times their room.
-        whole = np.empty(int(new[-1]), np.uint8)
-        for start, length, at in zip(starts.tolist(), lengths.tolist(), new.tolist(), strict=False):
+    return new, copied(data, starts, new)
+
+
+def copied(data: Bytes, starts: Rows, offsets: Rows) -> Bytes:
+    """Stretches of some bytes, laid end to end: the i-th from ``starts[i]`` on, as long as ``offsets`` says."""
+    lengths, total = np.diff(offsets), int(offsets[-1])
+    if total > LARGE * len(starts):
+        # Large ones are copied by slices: an index of each byte would take eight times their room.
+        whole = np.empty(total, np.uint8)
+        for start, length, at in zip(starts.tolist(), lengths.tolist(), offsets.tolist(), strict=False):
             whole[at : at + length] = data[start : start + length]
-        return new, whole
-    index = np.arange(int(new[-1]), dtype=np.int64) + np.repeat(starts - new[:-1], lengths)
-    return new, data[index]
+        return whole
+    index = np.arange(total, dtype=np.int64) + np.repeat(starts - offsets[:-1], lengths)
+    return data[index]
 
 
 def empty_batch() -> FrameBatch:

@@ -80,7 +80,7 @@ class Tape(Sheet):
             rate = rates[row:].sum(axis=0) if share else rates[row]
             label = f"{len(buses) - row} more" if share else buses[row].name
             role = "dim" if share else self.palette.bus(row)
-            rows[row].put(2, label, style(role), LABEL - 2)
+            rows[row].put(1, label, style(role), LABEL - 2)
             self._write(rows[row], _curve(rate[: self.cells]), role, dragged)
         self._flags(rows[-2], picture, dragged)
         self._axis(rows[-1], picture, width)

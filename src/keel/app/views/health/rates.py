@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from keel.app.desk import edits
 from keel.app.frame.helm import Choice, Helm
+from keel.measure.load import NOT_FOR_THIS
 from keel.measure.rates import bit_rate
 from keel.media.every import medium_of
 
@@ -11,12 +12,16 @@ from keel.media.every import medium_of
 def choose_bus(helm: Helm) -> None:
     """Choose a bus, if there are several, and say its rate."""
     buses = helm.here.picture.snapshot.manifest.buses
-    if len(buses) == 1:
-        _ask(helm, 0)
+    with_load = [(place, bus) for place, bus in enumerate(buses) if medium_of(bus).has_load]
+    if not with_load:
+        helm.tell(f"a bit rate is {NOT_FOR_THIS}", 3)
+        return
+    if len(with_load) == 1:
+        _ask(helm, with_load[0][0])
         return
     choices = [
         Choice(str(place), f"{bus.name}  {bit_rate(bus.bit_rate)}, data phase {bit_rate(bus.fast_bit_rate)}")
-        for place, bus in enumerate(buses)
+        for place, bus in with_load
     ]
     helm.windows.choose("the bit rate of which bus?", choices, lambda place: _ask(helm, int(place)))
 
