@@ -89,8 +89,8 @@ def answering(folder: Path, seconds: float) -> list[Figure]:
         screen.until(b"HelmCommand")
         time.sleep(seconds / 2)
         took = []
-        sorts = ["name▲", "frames▼", "rate /s▼", "cycle ms▲", "jitter ms▼", "activity▼", "len▼"]
-        sorts += ["payload now, hex▲", "moved▼", "faults▼", "bus▲", "identifier▲"]
+        sorts = ["name▲", "frames▼", "rate /s▼", "cycle ms▲", "std ms▼", "activity▼", "len▼"]
+        sorts += ["payload now, hex▲", "changes▼", "faults▼", "bus▲", "identifier▲"]
         for title in sorts * 3:
             took.append(screen.press(b"s", title.encode()))
             time.sleep(0.13)
