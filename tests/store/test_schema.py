@@ -238,3 +238,15 @@ def test_what_the_capture_did_excludes_no_frame_and_what_the_line_did_does() -> 
     quiet = batch_of(np.arange(6), 1, [b"x"] * 6, flags=flags)
     good = [True, True, False, False, False, True]
     assert (quiet.passed_over() == 0).tolist() == quiet.is_good(slice(None)).tolist() == good
+
+
+def test_bounds_of_headers_that_are_laid_out_otherwise_are_made_anew_alone(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    snapshot = ble_recording(tmp_path / "r.keel", rich())
+    before = snapshot.chunks[0].header_bounds
+    monkeypatch.setattr("keel.store.index.laid_out", lambda: "of a later Keel")
+    index = read_index(index_path(segment_path(tmp_path / "r.keel", 1)))
+    assert index.other_headers and index.headers is None and not index.outdated
+    again = Recording(tmp_path / "r.keel").snapshot().chunks[0].header_bounds
+    assert before is not None and again is not None and np.array_equal(before.least, again.least)

@@ -59,6 +59,8 @@ class Index:
     headers: HeaderBounds | None = None
     outdated: bool = False
     """Whether an older Keel counted in another way: what lies where is right, what is known of frames is not."""
+    other_headers: bool = False
+    """Whether the bounds of headers were laid out in another way: they alone are made anew."""
 
 
 def index_of(held: Clustered, carry: Carry, layout: Layout, size: int, checksums: Any) -> Index:
@@ -138,7 +140,8 @@ def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
         return {name[len(prefix) :]: array for name, array in arrays.items() if name.startswith(prefix)}
 
     summary = part("summary.")
-    outdated = meta.get("headers", "") not in ("", laid_out())
+    outdated = False
+    is_laid_out_so = meta.get("headers", laid_out()) == laid_out()
     if "back" not in summary:
         # Before these were counted, remote requests and times set back were taken for cycles.
         outdated |= not meta["ordered"] or bool((summary["flag_mask"] & np.uint16(Flag.REMOTE)).any())
@@ -164,8 +167,9 @@ def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
         {name: (at, kind, count) for name, (at, kind, count) in meta["layout"].items()},
         arrays["checksums"],
         meta.get("block", BLOCK_BYTES_BEFORE),
-        HeaderBounds(**part("headers.")) if "headers.least" in arrays else None,
+        HeaderBounds(**part("headers.")) if "headers.least" in arrays and is_laid_out_so else None,
         outdated,
+        not is_laid_out_so,
     )
 
 

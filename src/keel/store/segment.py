@@ -26,7 +26,7 @@ from keel.model.span import Span
 from keel.store.chunk import Carry, Chunk, Clustered, Numbers
 from keel.store.columns import with_all_columns, worth_keeping
 from keel.store.density import Density, FaultRows, tallied
-from keel.store.headers import HeaderBounds
+from keel.store.headers import HeaderBounds, header_bounds
 from keel.store.index import Index, Layout, checksums_of, index_of, index_path, read_index, write_index
 from keel.store.manifest import SegmentEntry
 from keel.store.summary import Summary, summarise
@@ -320,7 +320,13 @@ class Sealed(Chunk):
     @property
     def header_bounds(self) -> HeaderBounds | None:
         """Least and most of what headers say."""
+        if self.index.other_headers:
+            return self._own_bounds
         return self.index.headers
+
+    @cached_property
+    def _own_bounds(self) -> HeaderBounds | None:
+        return header_bounds(self.batch, self.keys, self.starts)
 
     @property
     def density(self) -> Density:
