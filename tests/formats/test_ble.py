@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 
 import numpy as np
@@ -12,32 +11,14 @@ from hypothesis import strategies as st
 
 from keel.ask.fetch import frames_at
 from keel.formats.ble_packets import crc24
-from keel.formats.frame_lines import json_lines
-from keel.formats.importing import import_files
 from keel.media import ble
 from keel.media.every import format_ident
 from keel.model.faults import Fault, fault_words
-from keel.model.frames import Flag, FrameBatch
-from keel.store.recording import Recording, Snapshot
+from keel.model.frames import Flag
 from tests import captures
+from tests.captured import frames_of, imported, said
 from tests.captures import ADVERTISING, LOCK, START, TAG, Packet, ad, address, link_layer, pcap, pcapng, pdu, with_radio
 from tests.making import find
-
-
-def imported(folder: Path, content: bytes, ending: str = "pcap") -> Snapshot:
-    folder.mkdir(exist_ok=True)
-    (folder / f"air.{ending}").write_bytes(content)
-    import_files([folder / f"air.{ending}"], folder / "air.keel")
-    return Recording(folder / "air.keel").snapshot()
-
-
-def frames_of(snapshot: Snapshot) -> FrameBatch:
-    return snapshot.rows(0, snapshot.frames)
-
-
-def said(snapshot: Snapshot) -> list[dict[str, object]]:
-    numbers = list(range(snapshot.frames))
-    return [json.loads(line) for line in json_lines(frames_of(snapshot), snapshot.manifest.buses, numbers)]
 
 
 def plain(*bodies: bytes, every: int = 100_000_000) -> bytes:
@@ -137,7 +118,7 @@ def test_an_event_goes_on_across_pieces_and_a_fault_does_not_hide_it(tmp_path: P
 
 
 def test_crc_faults_are_found_and_asked_for(tmp_path: Path) -> None:
-    snapshot = imported(tmp_path, pcapng([(256, "air")], list(captures.air(60))), "pcapng")
+    snapshot = imported(tmp_path, pcapng([(256, "air")], list(captures.air(60))), "air.pcapng")
     spoilt = len(find(snapshot, "fault:crc"))
     assert spoilt == len(find(snapshot, "crc_ok:no")) > 3
     assert len(find(snapshot, "crc_ok:yes")) == snapshot.frames - spoilt
@@ -204,7 +185,7 @@ def test_any_bytes_become_frames_or_are_counted(
 
 
 def test_asks_for_headers_pass_by_what_cannot_match(tmp_path: Path) -> None:
-    snapshot = imported(tmp_path, pcapng([(256, "air")], list(captures.air(20))), "pcapng")
+    snapshot = imported(tmp_path, pcapng([(256, "air")], list(captures.air(20))), "air.pcapng")
     frames = frames_of(snapshot)
     assert frames.header is not None
     rssi = frames.header[:, 11].view(np.int8)

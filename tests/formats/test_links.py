@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import struct
 from pathlib import Path
 
@@ -12,22 +11,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keel.formats.exporting import Setting, open_writer
-from keel.formats.frame_lines import json_lines
 from keel.formats.importing import import_files
 from keel.store.recording import Recording, Snapshot
 from tests import captures
+from tests.captured import imported, said
 from tests.captures import LOCK, START, TAG, Packet, address, link_layer, pcap, pcapng, pdu, usb, with_radio
-
-
-def imported(folder: Path, content: bytes, name: str = "x.cap") -> Snapshot:
-    (folder / name).write_bytes(content)
-    import_files([folder / name], folder / f"{name}.keel")
-    return Recording(folder / f"{name}.keel").snapshot()
-
-
-def said(snapshot: Snapshot) -> list[dict[str, object]]:
-    frames = snapshot.rows(0, snapshot.frames)
-    return [json.loads(line) for line in json_lines(frames, snapshot.manifest.buses, list(range(snapshot.frames)))]
 
 
 def written(snapshot: Snapshot, path: Path, form: str) -> list[str]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 
 import numpy as np
@@ -10,33 +9,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from keel.formats.frame_lines import json_lines
-from keel.formats.importing import import_files
 from keel.media.every import brief_of, medium_of
 from keel.media.usb import USB
 from keel.model.faults import fault_words
-from keel.model.frames import Flag, FrameBatch
-from keel.store.recording import Recording, Snapshot
+from keel.model.frames import Flag
+from tests.captured import frames_of, imported, said
 from tests.captures import START, Packet, pcap, pcapng, plugged_in, usb
 from tests.making import find
 
 SETUP = bytes.fromhex("8006000100001200")
-
-
-def imported(folder: Path, content: bytes) -> Snapshot:
-    folder.mkdir(exist_ok=True)
-    (folder / "plug.cap").write_bytes(content)
-    import_files([folder / "plug.cap"], folder / "plug.keel")
-    return Recording(folder / "plug.keel").snapshot()
-
-
-def frames_of(snapshot: Snapshot) -> FrameBatch:
-    return snapshot.rows(0, snapshot.frames)
-
-
-def said(snapshot: Snapshot) -> list[dict[str, object]]:
-    numbers = list(range(snapshot.frames))
-    return [json.loads(line) for line in json_lines(frames_of(snapshot), snapshot.manifest.buses, numbers)]
 
 
 @pytest.mark.parametrize("order", ["<", ">"])

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from keel.formats.packets import LinkType, Packets, Records, gather, says
+from keel.formats.packets import LinkType, Packets, Records, gather, little_number, says
 from keel.media import ble
 from keel.model.faults import Fault
 from keel.model.frames import Flag, FrameBatch, batch_of, replace_columns
@@ -119,7 +119,7 @@ class BleDecoder:
         )
         lengths = batch.lengths
         faults = np.where(cut, int(Fault.TRUNCATED), 0) | np.where(~cut & (lengths != head[:, 6]), int(Fault.LENGTH), 0)
-        access = _little(head, 1, 4)
+        access = little_number(head, 1, 4)
         self._set_type(head, access, flags)
         self._learn(batch, access)
         faults |= self._check(batch, kept, pdu, payload_end, access, flags, cut)
@@ -169,7 +169,7 @@ class BleDecoder:
             after = (access == one) & (np.arange(len(batch)) > row) & (batch.lengths > 0)
             head[after, 21] |= ble.ENCRYPTED
         self._encrypted |= set(begins)
-        open_ = (_little(head, 18, 2) & DECRYPTED) != 0
+        open_ = (little_number(head, 18, 2) & DECRYPTED) != 0
         head[open_, 21] &= 0xFF ^ ble.ENCRYPTED
 
     def _check(
@@ -184,7 +184,7 @@ class BleDecoder:
         inits = np.array([reversed24(init or 0) for init in table] or [0])[places]
         found = np.zeros(len(batch), np.uint32)
         _crcs(packets.buffer, start, np.where(can, end, start), inits, found)
-        right = found == _little(head, 7, 3)
+        right = found == little_number(head, 7, 3)
         told = self._with_radio & ((flags & CRC_CHECKED) != 0) & ~can
         right = np.where(can, right, (flags & CRC_VALID) != 0)
         head[:, 21] |= np.where(can | told, ble.KNOWS_CRC, 0).astype(np.uint8)
@@ -225,13 +225,6 @@ class BleDecoder:
         return aside
 
 
-def _little(head: Any, at: int, count: int) -> Any:
-    value = np.zeros(len(head), np.int64)
-    for k in range(count):
-        value |= head[:, at + k].astype(np.int64) << (8 * k)
-    return value
-
-
 def _identified(batch: FrameBatch, access: Any, flags: Any) -> tuple[Any, Any]:
     """Form and identifier of each frame: the sender's address where the PDU has one, else the access address."""
     head = batch.header
@@ -242,7 +235,7 @@ def _identified(batch: FrameBatch, access: Any, flags: Any) -> tuple[Any, Any]:
     plain = np.isin(kind, (0, 1, 2, 3, 4, 5, 6, ble.AUXILIARY + 4, ble.AUXILIARY + 5)) & (lengths >= 6)
     extended = np.isin(kind, (EXTENDED, CONNECT_RSP, ble.EXTENDED, *range(ble.AUXILIARY, ble.AUXILIARY + 4)))
     extended &= (lengths >= 8) & ((payload[:, 0] & 63) >= 7) & ((payload[:, 1] & 1) != 0)
-    sender = np.where(extended, _little(payload, 2, 6), _little(payload, 0, 6))
+    sender = np.where(extended, little_number(payload, 2, 6), little_number(payload, 0, 6))
     has_sender = advertising & (plain | extended)
     is_random = (head[:, 5] & 0x40) != 0
     role = np.where(np.isin(kind, (SCAN_RSP, CONNECT_RSP, ble.AUXILIARY + 3)), 1, 0)

@@ -52,6 +52,14 @@ class Packets:
         return found
 
 
+def little_number(heads: Bytes, at: int, size: int) -> Any:
+    """The little-endian number in bytes ``at`` to ``at + size`` of each row, at most 8 bytes; int64, shape (n,)."""
+    value = np.zeros(len(heads), np.int64)
+    for k in range(size):
+        value |= heads[:, at + k].astype(np.int64) << (8 * k)
+    return value
+
+
 class Decoder(Protocol):
     """Makes frames of packets; may remember what it saw, from one call to the next."""
 

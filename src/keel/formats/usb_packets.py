@@ -15,7 +15,7 @@ from typing import Any
 
 import numpy as np
 
-from keel.formats.packets import LinkType, Packets, Records, gather, says
+from keel.formats.packets import LinkType, Packets, Records, gather, little_number, says
 from keel.media import usb
 from keel.model.faults import Fault
 from keel.model.frames import Flag, FrameBatch, batch_of, replace_columns
@@ -62,10 +62,10 @@ class UsbDecoder:
         head = self._headers(raw)
         transfer, at_setup = raw[:, 9], raw[:, 14]
         there = kept.captured - size
-        described = np.where(transfer == 0, _number(raw, 60, 4) * DESCRIPTOR_BYTES, 0)
+        described = np.where(transfer == 0, little_number(raw, 60, 4) * DESCRIPTOR_BYTES, 0)
         skipped = np.minimum(described, there)
         # Some count the descriptors as data, some do not: how long the packet was tells.
-        follows = _number(raw, 36, 4)
+        follows = little_number(raw, 36, 4)
         had = np.where(kept.original - size >= follows + described, follows, np.maximum(follows - described, 0))
         starts = kept.at + size + skipped
         lengths = np.minimum(there - skipped, had)
@@ -75,8 +75,10 @@ class UsbDecoder:
         done = event != SUBMIT
         form = np.where(done, np.where(way_in, usb.IN_DONE.number, usb.OUT_DONE.number), usb.OUT.number)
         form = np.where(~done & way_in, usb.IN.number, form)
-        ident = usb.pack_endpoint(_number(raw, 12, 2), _number(raw, 11, 1), _number(raw, 10, 1) & 0x7F)
-        status = _number(raw, 28, 4).astype(np.int32)
+        ident = usb.pack_endpoint(
+            little_number(raw, 12, 2), little_number(raw, 11, 1), little_number(raw, 10, 1) & 0x7F
+        )
+        status = little_number(raw, 28, 4).astype(np.int32)
         faults = _faults(status, done)
         faults |= np.where(lengths < had, int(Fault.TRUNCATED), 0)
         head[:, 50] = np.where((transfer == 2) & (at_setup == SETUP_THERE) & ~done, usb.KNOWS_SETUP, 0)
@@ -144,13 +146,6 @@ def _turned(raw: Any) -> Any:
     return turned
 
 
-def _number(raw: Any, at: int, size: int) -> Any:
-    value = np.zeros(len(raw), np.int64)
-    for k in range(size):
-        value |= raw[:, at + k].astype(np.int64) << (8 * k)
-    return value
-
-
 def _put(head: Any, at: int, size: int, values: Any) -> None:
     for k in range(size):
         head[:, at + k] = values >> (8 * k) & 0xFF
@@ -173,7 +168,7 @@ def _records(number: int, batch: FrameBatch) -> Records:
     _put(raw, 16, 8, batch.time // 1_000_000_000)
     _put(raw, 24, 4, batch.time % 1_000_000_000 // 1000)
     raw[:, 28:32], raw[:, 32:36] = head[:, 16:20], head[:, 20:24]
-    had = _number(head, 52, 4)
+    had = little_number(head, 52, 4)
     _put(raw, 36, 4, had)
     raw[:, 40:48] = head[:, 24:32]
     if number == LONG:

@@ -191,7 +191,10 @@ def idents_written(keys: Any) -> list[str]:
         (keys >> np.uint64(IDENT_BITS) & np.uint64(0xFF)).tolist(),
     )
     writers = {number: form_of(number).write for number in set(forms_of)}
-    return ["—" if form == NO_IDENT else writers[form](ident) for form, ident in zip(forms_of, idents, strict=True)]
+    return [
+        NO_IDENT_WRITTEN if form == NO_IDENT else writers[form](ident)
+        for form, ident in zip(forms_of, idents, strict=True)
+    ]
 
 
 def key_words(key: int) -> str:
