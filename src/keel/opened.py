@@ -43,8 +43,13 @@ class Opened:
 
     @property
     def start(self) -> int:
-        """When the first frame was, in ns since 1970."""
+        """When the first frame was, in ns since 1970, or since `zero` if it has no date."""
         return self._snapshot.span.start
+
+    @property
+    def zero(self) -> int:
+        """When time is 0: at the first frame; in a recording without a date, where its own clock begins."""
+        return self._snapshot.zero
 
     @property
     def problems(self) -> tuple[str, ...]:
@@ -62,7 +67,7 @@ class Opened:
 
         Args:
             ask: As in the app: ``"id:1A0 fault"``; empty or None for all.
-            start, end: Only frames from then on, and before then; seconds from the recording's start.
+            start, end: Only frames from then on, and before then; seconds from `zero`.
 
         Raises:
             AskError: the ask does not parse.
@@ -73,24 +78,23 @@ class Opened:
         lens = None
         if start is not None or end is not None:
             whole = self._snapshot.span
-            low, high = _moment(whole, start, whole.start, "start"), _moment(whole, end, whole.end, "end")
+            low = whole.start if start is None else _moment(whole, self.zero, start, "start")
+            high = whole.end if end is None else _moment(whole, self.zero, end, "end")
             lens = Span(low, max(high, low))
         return Frames(Matcher(parse(ask, scene), scene).run(self._snapshot, lens))
 
     def stats(self, ask: str | None = "") -> dict[str, Any]:
         """Traffic by bus and identifier, as ``keel stats --json`` gives it."""
-        return traffic(self.frames(ask).matches, self.start)
+        return traffic(self.frames(ask).matches, self.zero)
 
 
-def _moment(whole: Span, seconds: float | None, left_out: int, name: str) -> int:
+def _moment(whole: Span, zero: int, seconds: float, name: str) -> int:
     """A time in ns; what lies beyond all times is as far as times go."""
-    if seconds is None:
-        return left_out
     if isnan(seconds):
         raise InputError(name, "nan is no time", "seconds from the recording's start")
     if isinf(seconds) or abs(seconds) > FARTHEST_S:
         return whole.start if seconds < 0 else whole.end
-    return whole.start + round(seconds * NS_PER_S)
+    return zero + round(seconds * NS_PER_S)
 
 
 class Frames:

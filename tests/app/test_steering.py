@@ -268,9 +268,12 @@ async def test_what_matches_nothing_says_what_was_meant(plain: Path) -> None:
 
 def test_places_as_people_say_them() -> None:
     whole = Span(START, START + 100 * NS_PER_S)
-    assert goal_of("#12 345", whole) == ("frame", 12345)
-    assert goal_of("1.5s", whole) == ("time", START + 1_500_000_000)
+    assert goal_of("#12 345", whole, START, True) == ("frame", 12345)
+    assert goal_of("1.5s", whole, START, True) == ("time", START + 1_500_000_000)
     # The recordings of the tests begin at 22:13:20.
-    assert goal_of("22:13:21.5", whole) == ("time", START + 1_500_000_000)
-    with pytest.raises(ValueError):
-        goal_of("noon", whole)
+    assert goal_of("22:13:21.5", whole, START, True) == ("time", START + 1_500_000_000)
+    # Before a zero of its own, and without a date no time of day.
+    assert goal_of("-3ms", Span(-NS_PER_S, NS_PER_S), 0, False) == ("time", -3_000_000)
+    for text, is_dated in (("noon", True), ("22:13:21", False)):
+        with pytest.raises(ValueError):
+            goal_of(text, whole, START, is_dated)

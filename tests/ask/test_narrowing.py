@@ -208,5 +208,5 @@ def test_what_matches_nothing_says_what_may_have_been_meant() -> None:
     assert unmet(parse("fault id:1A0"), SCENE, keys, whole) == [
         "id:1A0 is not there; the 29-bit identifier of that number is id:000001A0"
     ]
-    assert unmet(parse("at:5s.."), SCENE, keys, whole) == ["at:5s.. lies beyond the end: the recording is 2s long"]
+    assert unmet(parse("at:5s.."), SCENE, keys, whole) == ["at:5s.. lies beyond the end: the recording ends at 2s"]
     assert unmet(parse("id:100 fault"), SCENE, keys, whole) == []

@@ -33,6 +33,7 @@ from keel.app.shared.history import History, Step
 from keel.app.shared.state import State
 from keel.app.shared.trouble import NothingYet
 from keel.app.starting import open_library
+from keel.app.terminal import LOOK_EVERY_S, has_terminal
 from keel.app.views.every import DOORS
 
 if TYPE_CHECKING:
@@ -81,7 +82,14 @@ class KeelApp(InOrder):
         self._show()
         if self.state.folder is None:
             open_library(self, self.record, self.exit)
+        if has_terminal():
+            self.set_interval(LOOK_EVERY_S, self._leave_without_terminal)
         self.call_after_refresh(self._furnish)
+
+    def _leave_without_terminal(self) -> None:
+        """End when nobody can see it any more."""
+        if not has_terminal():
+            self.exit()
 
     @work(thread=True)
     def _furnish(self) -> None:

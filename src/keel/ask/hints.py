@@ -64,9 +64,11 @@ def unmet(node: Node, scene: Scene, keys: Collection[int], whole: Span) -> list[
             for one in term.ranges:
                 said += _other_form(one, keys)
         elif isinstance(term, At):
-            length = whole.end - whole.start
-            if term.start_ns is not None and term.start_ns >= length:
-                said.append(f"{term} lies beyond the end: the recording is {time_text(max(length - 1, 0))} long")
+            first, last = (time_text(t - scene.zero) for t in (whole.start, max(whole.end - 1, whole.start)))
+            if term.start_ns is not None and scene.zero + term.start_ns >= whole.end:
+                said.append(f"{term} lies beyond the end: the recording ends at {last}")
+            elif term.end_ns is not None and scene.zero + term.end_ns < whole.start:
+                said.append(f"{term} lies before the beginning: the recording begins at {first}")
         elif isinstance(term, Names):
             known = {m.name for m in scene.book.messages(keys).values()}
             meant = term.meant(scene)

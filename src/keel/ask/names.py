@@ -23,4 +23,4 @@ def keys_of(snapshot: Snapshot) -> list[int]:
 def scene_of(snapshot: Snapshot) -> Scene:
     """Buses, their media, message names and time zero of a recording."""
     media = frozenset(bus.medium for bus in snapshot.manifest.buses)
-    return Scene(tuple(snapshot.manifest.bus_names), snapshot.book, snapshot.span.start, media)
+    return Scene(tuple(snapshot.manifest.bus_names), snapshot.book, snapshot.zero, media)

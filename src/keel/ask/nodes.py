@@ -29,7 +29,7 @@ class Scene:
 
     buses: tuple[str, ...] = ()
     book: Book = field(default_factory=Book)
-    start: int = 0
+    zero: int = 0
     media: frozenset[str] = frozenset()
 
 

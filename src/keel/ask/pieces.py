@@ -10,7 +10,7 @@ from lark import Token
 
 from keel.ask.nodes import Scene
 from keel.ask.signals import Wanted, check_signal
-from keel.ask.times import duration_ns
+from keel.ask.times import duration_ns, moment_ns
 from keel.errors import AskError
 from keel.model.globs import Glob, SignalGlob, unquoted
 
@@ -21,6 +21,14 @@ def duration(item: Token) -> int:
     """A time in ns."""
     try:
         return duration_ns(item)
+    except ValueError as error:
+        raise AskError(item.start_pos or 0, str(error)) from None
+
+
+def moment(item: Token) -> int:
+    """A moment in ns, counted from the recording's zero."""
+    try:
+        return moment_ns(item)
     except ValueError as error:
         raise AskError(item.start_pos or 0, str(error)) from None
 

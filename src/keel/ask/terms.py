@@ -290,7 +290,7 @@ class Faults(Plain):
 
 @dataclass(frozen=True)
 class At(Plain):
-    """``at:``: a span in time since the recording's start; None is open."""
+    """``at:``: a span in time since the recording's zero; None is open."""
 
     start_ns: int | None
     end_ns: int | None
@@ -309,8 +309,8 @@ class At(Plain):
 
     def _bounds(self, scene: Scene) -> tuple[int, int]:
         least, most = np.iinfo(np.int64).min, np.iinfo(np.int64).max
-        start = least if self.start_ns is None else scene.start + self.start_ns
-        return start, most if self.end_ns is None else scene.start + self.end_ns
+        start = least if self.start_ns is None else scene.zero + self.start_ns
+        return start, most if self.end_ns is None else scene.zero + self.end_ns
 
     def find(self, scope: Scope, low: int, high: int) -> Mask:
         """Rows within it, both ends included."""

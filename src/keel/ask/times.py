@@ -34,6 +34,16 @@ def duration_ns(text: str) -> int:
     return int(number * UNITS_NS[match[2]])
 
 
+def moment_ns(text: str) -> int:
+    """A moment, counted from zero, in nanoseconds: a time with its unit, behind a minus if it lies before.
+
+    Raises:
+        ValueError: it is none, or farther than any recording is long.
+    """
+    text = text.strip()
+    return -duration_ns(text[1:]) if text.startswith("-") else duration_ns(text)
+
+
 def time_text(ns: int) -> str:
     """The inverse of `duration_ns`, as short as it can be said exactly."""
     texts = (f"{Decimal(ns).scaleb(-9 + 3 * place).normalize():f}{unit}" for place, unit in enumerate(_WRITTEN))

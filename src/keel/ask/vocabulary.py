@@ -10,7 +10,7 @@ from keel.ask import context, earlier, nodes, terms
 from keel.ask.headers import FIELDS, HeaderIs, check_value, words_of
 from keel.ask.identifiers import IDENTIFIER, ITEM, id_range
 from keel.ask.nodes import Node, Scene
-from keel.ask.pieces import duration, names, pattern, place, signal, unknown, wanted
+from keel.ask.pieces import duration, moment, names, pattern, place, signal, unknown, wanted
 from keel.ask.signals import SignalIs, SignalMoves
 from keel.ask.term import Term
 from keel.ask.times import time_text
@@ -50,7 +50,7 @@ def _text(items: list[Any], _: Scene | None) -> Node:
 
 
 def _at(items: list[Any], _: Scene | None) -> Node:
-    start, end = (None if item is None else duration(item) for item in items)
+    start, end = (None if item is None else moment(item) for item in items)
     if start is not None and end is not None and end < start:
         turned = f"at:{time_text(end)}..{time_text(start)}"
         raise AskError(items[0].start_pos or 0, "the time ends before it begins", (turned,))
@@ -241,9 +241,9 @@ TERMS: list[Term] = [
         ("at:",),
         "_AT [MOMENT] _RANGE [MOMENT]",
         r"""_AT: /at:/i
-        MOMENT: /\d+(\.(?!\.)\d+)?(ns|us|µs|ms|s|min|h)/i""",
+        MOMENT: /-?\d+(\.(?!\.)\d+)?(ns|us|µs|ms|s|min|h)/i""",
         _at,
-        (("at:12.5s..13.1s", "time since the recording's start; either may be left out"),),
+        (("at:12.5s..13.1s", "time since the recording's zero; -3ms lies before it; either may be left out"),),
         {"MOMENT": "a time with its unit, as 12.5s", "_RANGE": ".."},
     ),
     Term(

@@ -127,11 +127,14 @@ def read(
     lens = None
     if start is not None or end is not None:
         whole = snapshot.span
-        low = whole.start if start is None else whole.start + round(start * 1e9)
-        high = whole.end if end is None else whole.start + round(end * 1e9)
+        zero = snapshot.zero
+        low = whole.start if start is None else zero + round(start * 1e9)
+        high = whole.end if end is None else zero + round(end * 1e9)
         if high <= low or low >= whole.end or high <= whole.start:
-            length = whole.seconds
-            raise InputError("--from and --to", "no time of the recording lies between them", f"0 to {length:.3f} s")
+            first, last = ((t - zero) / 1e9 for t in (whole.start, whole.end))
+            raise InputError(
+                "--from and --to", "no time of the recording lies between them", f"{first:.3f} to {last:.3f} s"
+            )
         lens = Span(low, high)
     node = parse(ask, scene)
     matches = Matcher(node, scene).run(snapshot, lens)

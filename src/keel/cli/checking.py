@@ -42,7 +42,7 @@ def check(
     if not texts:
         raise InputError(str(rules or recording), "there is no check", "a rule such as count(fault) = 0")
     verdicts = run_checks(texts, snapshot)
-    start = snapshot.span.start
+    start = snapshot.zero
     if junit is not None:
         junit.write_text(_junit(snapshot.manifest.name, verdicts), encoding="utf-8")
     if json:

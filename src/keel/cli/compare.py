@@ -54,7 +54,7 @@ def compare(
 
     snapshots = [opened(a), opened(b)]
     sides = [
-        Side.of(s, ask, _span(text, s.span.start, s.span.end, option))
+        Side.of(s, ask, _span(text, s.zero, s.span, option))
         for s, text, option in zip(snapshots, (span_a, span_b), ("--span-a", "--span-b"), strict=True)
     ]
     if sides[0].problem and sides[1].problem:
@@ -77,7 +77,7 @@ def compare(
             print(line)
 
 
-def _span(text: str, start: int, end: int, option: str) -> Span | None:
+def _span(text: str, zero: int, whole: Span, option: str) -> Span | None:
     from keel.errors import InputError
     from keel.model.span import Span
 
@@ -85,12 +85,12 @@ def _span(text: str, start: int, end: int, option: str) -> Span | None:
         return None
     low, dots, high = text.partition("..")
     try:
-        first = start + round(float(low) * 1e9) if low else start
-        last = start + round(float(high) * 1e9) if high else end
+        first = zero + round(float(low) * 1e9) if low else whole.start
+        last = zero + round(float(high) * 1e9) if high else whole.end
     except (ValueError, OverflowError):
         first = last = 0
     if not dots or last <= first:
         raise InputError(option, f"“{text}” is no stretch of time", "seconds as 10..60")
-    if first >= end or last <= start:
-        raise InputError(option, f"“{text}” lies outside", f"a stretch of the {(end - start) / 1e9:.1f} s recorded")
-    return Span(max(first, start), min(last, end))
+    if first >= whole.end or last <= whole.start:
+        raise InputError(option, f"“{text}” lies outside", f"a stretch of the {whole.seconds:.1f} s recorded")
+    return Span(max(first, whole.start), min(last, whole.end))

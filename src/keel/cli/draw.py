@@ -82,7 +82,7 @@ def _found(
     from keel.hunt.traffic import Traffic
 
     traffic = Traffic.of(gather(matches))
-    given = evidence_of(snapshot, snapshot.span.start, marks, readings, series)
+    given = evidence_of(snapshot, snapshot.zero, marks, readings, series)
     findings = given.follow(traffic)
     count = len(findings.candidates)
     if rank > count:

@@ -37,7 +37,7 @@ def export(
     snapshot, scene, matches = read(recording, ask, start, end)
     manifest = snapshot.manifest
     comments = {comment.number: comment.text for comment in manifest.comments}
-    setting = Setting(manifest.buses, scene.start, names_of(snapshot), manifest.notes, comments)
+    setting = Setting(manifest.buses, scene.zero, names_of(snapshot), manifest.notes, comments)
     writer = open_writer(output, name, setting)
     progress = Progress("exporting")
     try:

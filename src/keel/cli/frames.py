@@ -42,8 +42,8 @@ def frames(
         numbers = matches.numbers(at, min(at + BLOCK, count))
         batch = frames_at(matches, at, min(at + BLOCK, count))
         if csv:
-            sys.stdout.write(csv_text(batch, buses, scene.start, names, (numbers + 1).tolist(), at == 0))
+            sys.stdout.write(csv_text(batch, buses, scene.zero, names, (numbers + 1).tolist(), at == 0))
             continue
-        lines = json_lines(batch, buses, numbers.tolist()) if json else text_lines(batch, bus_names, scene.start, names)
+        lines = json_lines(batch, buses, numbers.tolist()) if json else text_lines(batch, bus_names, scene.zero, names)
         sys.stdout.write("\n".join(lines) + "\n")
     sys.stdout.flush()

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from keel.hunt.against import Differences
     from keel.hunt.candidates import Findings
     from keel.hunt.evidence import Evidence
+    from keel.hunt.structure import Piece, Structure
     from keel.hunt.traffic import Traffic
     from keel.store.recording import Snapshot
 
@@ -83,10 +84,10 @@ def hunt(
     else:
         from keel.hunt.evidence import tell_apart
 
-        evidence = evidence_of(snapshot, scene.start, marks, readings, series, value, at, attempt)
+        evidence = evidence_of(snapshot, scene.zero, marks, readings, series, value, at, attempt)
         found = replace(evidence, clock_within_s=clock_within).follow(traffic)
         first = [c for i, c in enumerate(found.candidates) if c.family not in {o.family for o in found.candidates[:i]}]
-        telling = tell_apart(traffic, first[0], first[1], scene.start).words if len(first) > 1 else ""
+        telling = tell_apart(traffic, first[0], first[1], scene.zero).words if len(first) > 1 else ""
         _carried(found, snapshot, telling, json)
 
 
@@ -161,6 +162,7 @@ def _carried(findings: Findings, snapshot: Snapshot, telling: str, json: bool) -
                 "length": field.length,
                 "order": field.order,
                 "signed": field.signed,
+                "header": found.header or None,
                 "mux": found.page,
                 "scale": found.scale,
                 "offset": found.offset,
@@ -195,12 +197,13 @@ def _carried(findings: Findings, snapshot: Snapshot, telling: str, json: bool) -
     families: set[int] = set()
     for row in rows:
         page = "" if row["mux"] is None else row["mux"]
+        start = row["start"] if row["header"] is None else row["header"][:6]
         copy = "└ a copy: " if row["family"] in families else ""
         families.add(row["family"])
         scale, offset = ("" if row[x] is None else f"{row[x]:.6g}" for x in ("scale", "offset"))
         kind = row["order"] + ("±" if row["signed"] else "")
         print(
-            f"{row['bus'][:8]:8}{row['id']:>9}{page:>5}{row['start']:>6}{row['length']:>5}  {kind:7}{scale:>11}"
+            f"{row['bus'][:8]:8}{row['id']:>9}{page:>5}{start:>6}{row['length']:>5}  {kind:7}{scale:>11}"
             f"{offset:>10}{row['score']:>7.3f}{row['family']:>7}  {copy}{row['why']}"
         )
     if telling:
@@ -218,9 +221,10 @@ def _structure(traffic: Traffic, snapshot: Snapshot, json: bool) -> None:
                 "signed": p.field.signed,
                 "kind": p.kind,
                 "algorithm": p.algorithm or None,
+                "header": p.header or None,
                 "mux": p.page,
             }
-            for p in found.pieces
+            for p in _pieces(traffic, key, found)
         ]
         rows.append({**_who(key, snapshot), "fields": fields})
     if json:
@@ -231,14 +235,20 @@ def _structure(traffic: Traffic, snapshot: Snapshot, json: bool) -> None:
     for key, found in traffic.structures.items():
         who = _who(key, snapshot)
         print(f"{who['bus']} {who['id']}  {len(traffic.columns[key].times)} frames")
-        for p in found.pieces:
+        for p in _pieces(traffic, key, found):
             if p.kind != "constant":
                 page = "" if p.page is None else f"page {p.page}"
-                print(f"    {GLYPHS[p.kind]} {p.kind:9}{p.field.words():34}{page:9}{p.algorithm}")
+                where = f"{p.header} of the header" if p.header else p.field.words()
+                print(f"    {GLYPHS[p.kind]} {p.kind:9}{where:34}{page:9}{p.algorithm}")
+
+
+def _pieces(traffic: Traffic, key: int, found: Structure) -> list[Piece]:
+    """What payload and header are made of."""
+    return [*found.pieces, *(carrier.piece for carrier in traffic.headers.get(key, {}).values())]
 
 
 def _against(found: Differences, snapshot: Snapshot, bad: Snapshot, json: bool) -> None:
-    start = bad.span.start
+    start = bad.zero
     rows: list[dict[str, Any]] = []
     for f in found.findings:
         field = None if f.field is None else {"start": f.field.start, "length": f.field.length, "order": f.field.order}

@@ -42,6 +42,10 @@ def import_command(
     rate: Annotated[
         int | None, typer.Option(metavar="N", min=1, help="Bit/s of --as bytes: it gives them times; left out: 9600.")
     ] = None,
+    zero: Annotated[
+        str,
+        typer.Option(metavar="DATE", help="When times without a date begin, as 2026-05-01T09:30:00 (UTC)."),
+    ] = "",
     preview: Annotated[bool, typer.Option("--preview", help="Show the first rows as they would be read.")] = False,
 ) -> None:
     """Read captures and logs into a new recording."""
@@ -66,6 +70,7 @@ def import_command(
         _rates(bit_rate or [], fast_bit_rate or []),
         found,
         format_named(read_as, rate) if read_as else None,
+        _zero(zero),
     )
     if found is not None:
         remember(_head(files[0]), found)
@@ -74,6 +79,26 @@ def import_command(
             # It is kept, but the columns were most likely misread, and whoever imports by a script should know.
             say(f"keel: {path}: more rows were skipped ({account.skipped_total}) than read: look at --preview")
             raise typer.Exit(FAILED)
+
+
+def _zero(text: str) -> int | None:
+    """A date as ns since 1970; None if none is given."""
+    from datetime import UTC, datetime
+
+    from keel.errors import InputError
+    from keel.model.units import FIRST_DATED_NS, NS_PER_S
+
+    if not text:
+        return None
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError:
+        raise InputError("--zero", f"“{text}” is no date", "a date and time as 2026-05-01T09:30:00") from None
+    since = (found if found.tzinfo else found.replace(tzinfo=UTC)) - datetime(1970, 1, 1, tzinfo=UTC)
+    zero = (since.days * 86_400 + since.seconds) * NS_PER_S + since.microseconds * 1000
+    if zero < FIRST_DATED_NS:
+        raise InputError("--zero", f"“{text}” lies before 1980", "a date and time as 2026-05-01T09:30:00")
+    return zero
 
 
 def _rates(slow: list[str], fast: list[str]) -> Rates:
@@ -147,6 +172,7 @@ def import_into(
     rates: Rates | None = None,
     layout: Layout | None = None,
     read_as: Format | None = None,
+    zero: int | None = None,
 ) -> Imported:
     """Import and say what was read and what was not."""
     from keel.formats.importing import import_files
@@ -167,7 +193,7 @@ def import_into(
 
     try:
         rates = rates or Rates()
-        done = import_files(files, output, progress, rates, layout, read_as)
+        done = import_files(files, output, progress, rates, layout, read_as, zero)
     finally:
         bar.end()
     for path, name, why, account in done.accounts:

@@ -69,7 +69,7 @@ def signals(
         elif csv:
             sys.stdout.write(csv_text(values, False))
         else:
-            lines = json_lines(values) if json else text_lines(values, scene.start, wide)
+            lines = json_lines(values) if json else text_lines(values, scene.zero, wide)
             sys.stdout.writelines(line + "\n" for line in lines)
         progress.at(at, count)
     progress.end()

@@ -23,7 +23,7 @@ def stats(
     _, scene, matches = read(recording, ask)
     from keel.measure.report import traffic
 
-    report = traffic(matches, scene.start)
+    report = traffic(matches, scene.zero)
     if json:
         print(_json(report))
         return

@@ -64,7 +64,7 @@ class Material:
     @property
     def start(self) -> int:
         """Time zero, in ns."""
-        return self.snapshot.span.start
+        return self.snapshot.zero
 
     def title(self, words: str, more: str = "") -> str:
         """What stands above a drawing."""
@@ -176,7 +176,7 @@ def _candidate(given: Material, path: Path) -> None:
 
     assert given.found is not None
     found, candidate = given.found, given.found.candidate
-    times, raw = found.traffic.values(candidate.key, candidate.field, candidate.page)
+    times, raw = found.traffic.values(candidate.key, candidate.field, candidate.page, candidate.header)
     values = raw * (candidate.scale or 1.0) + (candidate.offset or 0.0)
     # Readings are drawn only over values of the same scale.
     points = found.points if candidate.scale is not None else None

@@ -18,6 +18,7 @@ from keel.formats.registry import recognise
 from keel.model.bus import MOST_BUSES, Bus, Rates, bus_name
 from keel.model.frames import FrameBatch, replace_columns
 from keel.model.safe_text import plain
+from keel.model.units import FIRST_DATED_NS
 from keel.store.manifest import Comment, Manifest, edit_manifest
 from keel.store.writer import Writer, create_recording
 
@@ -40,14 +41,16 @@ def import_files(
     rates: Rates = Rates(),  # noqa: B008
     layout: Layout | None = None,
     read_as: Format | None = None,
+    zero: int | None = None,
 ) -> Imported:
     """Read files one after another into a new recording.
 
     The recording appears whole or not at all: it is built beside its place and moved there. With a ``layout`` the
     files are read as delimited text that lies so, with ``read_as`` as of that format, whatever they seem to be.
+    ``zero`` is the date, in ns since 1970, from which files count whose times have no date.
 
     Raises:
-        InputError: a file cannot be read, or no frame was found in any.
+        InputError: a file cannot be read, no frame was found in any, or some have dates and others do not.
         RecordingError: the recording exists already.
     """
     if folder.exists():
@@ -59,6 +62,7 @@ def import_files(
     create_recording(draft, Manifest(folder.stem, f"import of {source}", time.time_ns()))
     done = Imported(folder)
     comments: list[Comment] = []
+    clock = _Clock(zero)
     try:
         writer = Writer(draft, journal=False)
         try:
@@ -66,6 +70,7 @@ def import_files(
                 account = Account()
                 done.accounts.append((path, known.name, why, account))
                 for batch in known.read(path, account, lambda at, total, path=path: progress(path, at, total)):  # type: ignore[misc]
+                    batch = clock.dated(path, account, batch)
                     kept = _with_buses(writer, batch, account, rates)
                     account.frames -= len(batch) - len(kept)
                     writer.append(kept)
@@ -77,6 +82,7 @@ def import_files(
             said = [s for *_, a in done.accounts for s in a.sentences()]
             raise InputError(source, "no frame could be read" + "".join(f"; {s}" for s in said))
         with edit_manifest(draft) as manifest:
+            manifest.is_dated = clock.is_dated is not False
             manifest.comments = comments
             manifest.lost = sum(account.missing for *_, account in done.accounts)
             manifest.notes = [
@@ -89,6 +95,46 @@ def import_files(
         shutil.rmtree(draft, ignore_errors=True)
         raise
     return done
+
+
+class _Clock:
+    """The one clock of a recording: dated, or from a zero of its own.
+
+    Attributes:
+        is_dated: Which of the two; None before the first frame.
+    """
+
+    def __init__(self, zero: int | None) -> None:
+        self._zero = zero
+        self._offsets: dict[Path, int] = {}
+        self._by: Path | None = None
+        self.is_dated: bool | None = None
+
+    def dated(self, path: Path, account: Account, batch: FrameBatch) -> FrameBatch:
+        """A file's frames on the recording's clock.
+
+        Raises:
+            InputError: it has dates and the files before it have none, or the other way round.
+        """
+        if not len(batch):
+            return batch
+        if path not in self._offsets:
+            self._offsets[path] = self._meet(path, account, int(batch.time[0]) >= FIRST_DATED_NS)
+        offset = self._offsets[path]
+        return replace_columns(batch, time=batch.time + offset) if offset else batch
+
+    def _meet(self, path: Path, account: Account, has_date: bool) -> int:
+        """What is added to a file's times."""
+        offset = 0 if has_date or self._zero is None else self._zero
+        has_date = has_date or offset > 0
+        if self.is_dated not in (None, has_date):
+            one, other = ("dates", "none") if has_date else ("no date", "dates")
+            what = f"its times have {one}, those of {plain(str(self._by))} have {other}"
+            raise InputError(str(path), what, "--zero with the date that the undated count from, or one recording each")
+        if not has_date:
+            account.notes.append("times without a date: they count from their own zero (--zero gives it one)")
+        self.is_dated, self._by = has_date, path
+        return offset
 
 
 def _kind_of(path: Path, layout: Layout | None, read_as: Format | None) -> tuple[Format, str]:

@@ -60,6 +60,12 @@ def little_number(heads: Bytes, at: int, size: int) -> Any:
     return value
 
 
+def put_little_number(heads: Bytes, at: int, size: int, values: Any) -> None:
+    """The inverse of `little_number`: write numbers, shape (n,), into the rows."""
+    for k in range(size):
+        heads[:, at + k] = values >> (8 * k) & 0xFF
+
+
 class Decoder(Protocol):
     """Makes frames of packets; may remember what it saw, from one call to the next."""
 

@@ -24,7 +24,7 @@ from keel.model.units import NS_PER_S
 BUS = "serial"
 DAY_NS = 86_400 * NS_PER_S
 NO_TIME = "lines without a time: they stand at the time of the line before"
-NO_DATE = "clock times without a date: they count from midnight of the first day, 1970-01-01"
+NO_DATE = "clock times without a date: they count from midnight of the first day"
 BYTES_A_FRAME = 64
 """Bytes that no line feed parts are cut into pieces of so many."""
 NOTHING, SECONDS, CLOCK, DATED = range(4)

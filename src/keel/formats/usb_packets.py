@@ -15,7 +15,7 @@ from typing import Any
 
 import numpy as np
 
-from keel.formats.packets import LinkType, Packets, Records, gather, little_number, says
+from keel.formats.packets import LinkType, Packets, Records, gather, little_number, put_little_number, says
 from keel.media import usb
 from keel.model.faults import Fault
 from keel.model.frames import Flag, FrameBatch, batch_of, replace_columns
@@ -83,7 +83,7 @@ class UsbDecoder:
         faults |= np.where(lengths < had, int(Fault.TRUNCATED), 0)
         head[:, 50] = np.where((transfer == 2) & (at_setup == SETUP_THERE) & ~done, usb.KNOWS_SETUP, 0)
         self._pair(head, kept.time, done)
-        _put(head, 52, 4, had)
+        put_little_number(head, 52, 4, had)
         flags = np.where(way_in, 0, int(Flag.TX)) | np.where(had == 0, int(Flag.ASIDE), 0)
         batch = batch_of(
             kept.time, ident.astype(np.uint64), [b""] * len(kept), bus=kept.bus, form=form, flags=flags, faults=faults,
@@ -127,7 +127,7 @@ class UsbDecoder:
             elif len(self._open) < MOST_OPEN or int(tags[row]) in self._open:
                 self._open[int(tags[row])] = int(time[row])
         known &= after >= 0
-        _put(head, 44, 6, np.where(known, after, 0))
+        put_little_number(head, 44, 6, np.where(known, after, 0))
         head[:, 50] |= np.where(known, usb.KNOWS_AFTER, 0).astype(np.uint8)
 
 
@@ -146,11 +146,6 @@ def _turned(raw: Any) -> Any:
     return turned
 
 
-def _put(head: Any, at: int, size: int, values: Any) -> None:
-    for k in range(size):
-        head[:, at + k] = values >> (8 * k) & 0xFF
-
-
 def _faults(status: Any, done: Any) -> Any:
     ended_badly = done & (status != 0) & ~np.isin(status, TAKEN_BACK) & (status != PENDING)
     faults = np.where(ended_badly, int(Fault.OTHER), 0)
@@ -165,11 +160,11 @@ def _records(number: int, batch: FrameBatch) -> Records:
     raw[:, :8], raw[:, 9:14] = head[:, :8], head[:, 9:14]
     raw[:, 8] = np.array(EVENTS, np.uint8)[np.minimum(head[:, 8], 2)]
     raw[:, 14], raw[:, 15] = head[:, 14], head[:, 51]
-    _put(raw, 16, 8, batch.time // 1_000_000_000)
-    _put(raw, 24, 4, batch.time % 1_000_000_000 // 1000)
+    put_little_number(raw, 16, 8, batch.time // 1_000_000_000)
+    put_little_number(raw, 24, 4, batch.time % 1_000_000_000 // 1000)
     raw[:, 28:32], raw[:, 32:36] = head[:, 16:20], head[:, 20:24]
     had = little_number(head, 52, 4)
-    _put(raw, 36, 4, had)
+    put_little_number(raw, 36, 4, had)
     raw[:, 40:48] = head[:, 24:32]
     if number == LONG:
         raw[:, 48:60] = head[:, 32:44]

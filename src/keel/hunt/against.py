@@ -93,9 +93,7 @@ def _natural(structure: Structure, good: Column, span: tuple[int, int]) -> list[
     middle = len(good.times) // 2
     if middle < FEWEST_IN_HALF:
         return []
-    halves = [replace(good, times=good.times[part], payloads=good.payloads[part], blocks=None) for part in (
-        slice(0, middle), slice(middle, None)
-    )]  # fmt: skip
+    halves = [good.part(slice(0, middle)), good.part(slice(middle, None))]
     at = int(good.times[middle])
     spans = (span[0], at), (at, span[1])
     found = []

@@ -43,6 +43,7 @@ class Candidate:
         nats: Log likelihood ratio: this field carries it, against nothing does.
         family: Candidates of one number are copies of one quantity.
         residual: Typical and worst distance from the evidence, in its unit.
+        header: The header's field that it is; empty for one of the payload.
         shape: What a press does to it, where marks are the evidence: hold, flip, step, pulse, move or frames.
     """
 
@@ -57,6 +58,7 @@ class Candidate:
     family: int = 0
     residual: tuple[float, float] | None = None
     shape: str = ""
+    header: str = ""
 
     @property
     def score(self) -> float:

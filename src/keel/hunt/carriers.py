@@ -37,6 +37,11 @@ class Carrier:
         return self.piece.field
 
     @property
+    def header(self) -> str:
+        """The header's field that it is; empty for one of the payload."""
+        return self.piece.header
+
+    @property
     def page(self) -> int | None:
         """The selector's value, if it has one."""
         return self.piece.page
@@ -66,6 +71,8 @@ MOST_ABOVE = 16
 
 def constant_above(structure: Structure, column: Column, piece: Piece) -> tuple[int, int]:
     """How many bits right above a field never move and belong to nothing, and what they hold."""
+    if piece.header:
+        return 0, 0
     taken = {b for p in structure.pieces if p.kind != "constant" and p.page in (None, piece.page) for b in p.field.bits}
     rows = structure.rows_of(piece.page, column.payloads)
     first = column.payloads[int(rows.argmax())]
@@ -166,6 +173,9 @@ MOST_TURNS_OF_A_BIT = 200
 
 def single_bits(carrier: Carrier) -> list[Carrier]:
     """The bits of a number that turn seldom, as flags of their own: what acts may be one of them."""
+    if carrier.header:
+        # What is one number there is said.
+        return []
     moved = np.bitwise_or.reduce(carrier.raw[carrier.changes] ^ carrier.raw[carrier.changes - 1], initial=0)
     found = []
     for place, bit in enumerate(carrier.field.bits):

@@ -2,24 +2,32 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 
 from keel.ask.matches import Matches
-from keel.model.frames import Bytes, FrameBatch, Rows, Times
+from keel.model.frames import Bytes, FrameBatch, Mask, Rows, Times
 
 MOST_FRAMES = 200_000
 """Of an identifier with more frames, every second, third and so on is looked at."""
+WIDEST = 256
+"""Of longer payloads the first so many bytes are looked at."""
 BLOCKS, BLOCK_FRAMES = 8, 4_000
 """Its structure is then seen from so many blocks of frames one after another."""
 
 
 @dataclass(frozen=True, eq=False)
 class Column:
-    """The frames of one identifier without fault that have its usual length: times (n,) and payloads (n, bytes).
+    """The frames of one identifier without fault that have its usual length.
 
-    ``every`` is 1 for all frames, 2 for each second one, and so on; ``blocks`` are then frames one after another.
+    Attributes:
+        times, payloads: Shapes (n,) and (n, bytes); of long payloads the first `WIDEST` bytes.
+        every: 1 for all frames, 2 for each second one, and so on.
+        blocks: Where frames are left out, payloads of frames one after another.
+        header: Their headers, shape (n, bytes); None if they have none.
+        length: How many bytes the payloads have.
     """
 
     key: int
@@ -27,6 +35,13 @@ class Column:
     payloads: Bytes
     every: int = 1
     blocks: Bytes | None = None
+    header: Bytes | None = None
+    length: int = 0
+
+    def part(self, rows: Mask | slice) -> Column:
+        """Some of its frames, without blocks."""
+        header = None if self.header is None else self.header[rows]
+        return replace(self, times=self.times[rows], payloads=self.payloads[rows], header=header, blocks=None)
 
     @property
     def consecutive(self) -> Bytes:
@@ -51,8 +66,8 @@ def gather(
             if only is None or key == only:
                 size = found.stop - found.start if isinstance(found, slice) else len(found)
                 counts[key] = counts.get(key, 0) + size
-    taken: dict[int, list[tuple[Times, Bytes]]] = {key: [] for key in counts}
-    blocks: dict[int, list[tuple[Times, Bytes]]] = {key: [] for key in counts}
+    taken: dict[int, list[_Rows]] = {key: [] for key in counts}
+    blocks: dict[int, list[_Rows]] = {key: [] for key in counts}
     passed = dict.fromkeys(counts, 0)
     for part in matches.parts:
         batch = part.chunk.batch
@@ -78,46 +93,74 @@ def gather(
                     )
     columns = {}
     for key in sorted(taken):
-        width = _usual_width([p for _, p in taken[key]])
-        if width is None:
+        length = _usual_length(taken[key])
+        if length is None:
             continue
-        times, payloads = _join(taken[key], width)
+        times, payloads, header = _join(taken[key], length)
         every = -(-counts[key] // most)
-        columns[key] = Column(key, times, payloads, every, _join(blocks[key], width)[1] if every > 1 else None)
+        columns[key] = Column(
+            key, times, payloads, every, _join(blocks[key], length)[1] if every > 1 else None, header, length
+        )
     return columns
 
 
-def _read(batch: FrameBatch, rows: Rows) -> tuple[Times, Bytes]:
-    """Times and payloads of rows without fault, of the length most of them have."""
+class _Rows(NamedTuple):
+    """Frames of one length: times (n,), the first bytes of payloads and the headers (n, bytes)."""
+
+    times: Times
+    payloads: Bytes
+    header: Bytes | None
+    length: int
+
+
+def _read(batch: FrameBatch, rows: Rows) -> _Rows:
+    """Rows without fault, of the length most of them have."""
     rows = rows[batch.is_good(rows)]
     lengths = (batch.offsets[rows + 1] - batch.offsets[rows]).astype(np.int64)
     if not len(rows):
-        return np.zeros(0, np.int64), np.zeros((0, 0), np.uint8)
+        return _Rows(np.zeros(0, np.int64), np.zeros((0, 0), np.uint8), None, 0)
     sizes, counts = np.unique(lengths, return_counts=True)
-    width = int(sizes[counts.argmax()])
-    rows = rows[lengths == width]
-    at = batch.offsets[rows].astype(np.int64)[:, None] + np.arange(width)
-    return batch.time[rows], batch.data[at]
+    length = int(sizes[counts.argmax()])
+    rows = rows[lengths == length]
+    at = batch.offsets[rows].astype(np.int64)[:, None] + np.arange(min(length, WIDEST))
+    return _Rows(batch.time[rows], batch.data[at], None if batch.header is None else batch.header[rows], length)
 
 
-def _usual_width(payloads: list[Bytes]) -> int | None:
+def _usual_length(parts: list[_Rows]) -> int | None:
     """The payload length of most frames."""
     counts: dict[int, int] = {}
-    for one in payloads:
-        if len(one):
-            counts[one.shape[1]] = counts.get(one.shape[1], 0) + len(one)
-    return max(counts, key=lambda width: counts[width]) if counts else None
+    for one in parts:
+        if len(one.times):
+            counts[one.length] = counts.get(one.length, 0) + len(one.times)
+    return max(counts, key=lambda length: counts[length]) if counts else None
 
 
-def _join(parts: list[tuple[Times, Bytes]], width: int) -> tuple[Times, Bytes]:
-    kept = [(t, p) for t, p in parts if len(t) and p.shape[1] == width]
+def _join(parts: list[_Rows], length: int) -> tuple[Times, Bytes, Bytes | None]:
+    """The frames of a length in order of time."""
+    kept = [part for part in parts if len(part.times) and part.length == length]
     if not kept:
-        return np.zeros(0, np.int64), np.zeros((0, width), np.uint8)
-    times, payloads = np.concatenate([t for t, _ in kept]), np.concatenate([p for _, p in kept])
+        return np.zeros(0, np.int64), np.zeros((0, min(length, WIDEST)), np.uint8), None
+    times, payloads = np.concatenate([one.times for one in kept]), np.concatenate([one.payloads for one in kept])
+    header = _joined_headers(kept)
     if len(times) > 1 and (np.diff(times) < 0).any():
         order = np.argsort(times, kind="stable")
         times, payloads = times[order], payloads[order]
-    return times, payloads
+        header = None if header is None else header[order]
+    return times, payloads, header
+
+
+def _joined_headers(parts: list[_Rows]) -> Bytes | None:
+    """The headers of parts, which may be stored at several widths; None if none has any."""
+    width = max((one.header.shape[1] for one in parts if one.header is not None), default=0)
+    if not width:
+        return None
+    joined = np.zeros((sum(len(one.times) for one in parts), width), np.uint8)
+    at = 0
+    for one in parts:
+        if one.header is not None:
+            joined[at : at + len(one.times), : one.header.shape[1]] = one.header
+        at += len(one.times)
+    return joined
 
 
 def flips(column: Column, edges: Times) -> Bytes:

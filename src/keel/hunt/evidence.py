@@ -70,14 +70,18 @@ class Evidence:
         return found[0] if len(found) == 1 else together(found)
 
 
+_Where = tuple[int, int | None, str, frozenset[int]]
+"""A field: identifier, page, the header's field that it is, bits."""
+
+
 def together(found: list[Findings]) -> Findings:
     """What several kinds of evidence say at once; scale and offset are of the first that tells them."""
-    kept: dict[tuple[int, int | None, frozenset[int]], tuple[Candidate, tuple[int, int]]] = {}
+    kept: dict[_Where, tuple[Candidate, tuple[int, int]]] = {}
     for source, findings in enumerate(found):
         for candidate in findings.candidates:
             name = next((n for n in kept if _same_field(n, candidate)), None)
             if name is None:
-                place = (candidate.key, candidate.page, frozenset(candidate.field.bits))
+                place = (candidate.key, candidate.page, candidate.header, frozenset(candidate.field.bits))
                 kept[place] = (candidate, (source, candidate.family))
                 continue
             old, family = kept[name]
@@ -101,9 +105,7 @@ def together(found: list[Findings]) -> Findings:
     return Findings(evidence, nothing, tuple(candidates), *fields, notes, verdict, best.chance, reason)
 
 
-def _both(
-    found: list[Findings], kept: dict[tuple[int, int | None, frozenset[int]], tuple[Candidate, tuple[int, int]]]
-) -> tuple[Verdict, float]:
+def _both(found: list[Findings], kept: dict[_Where, tuple[Candidate, tuple[int, int]]]) -> tuple[Verdict, float]:
     """What several verdicts make together, and how likely it is then that nothing carries it.
 
     Undecided ones that agree on a field may prove it together: chance must do it several times. One that is sure of
@@ -127,11 +129,11 @@ def _both(
     return verdict, nothing
 
 
-def _same_field(name: tuple[int, int | None, frozenset[int]], candidate: Candidate) -> bool:
+def _same_field(name: _Where, candidate: Candidate) -> bool:
     """Whether two candidates are one field, give or take a few bits."""
-    key, page, bits = name
+    *place, bits = name
     other = set(candidate.field.bits)
-    return (key, page) == (candidate.key, candidate.page) and len(bits & other) >= 0.6 * len(bits | other)
+    return place == [candidate.key, candidate.page, candidate.header] and len(bits & other) >= 0.6 * len(bits | other)
 
 
 @dataclass(frozen=True)
@@ -179,7 +181,7 @@ def tell_apart(traffic: Traffic, one: Candidate, other: Candidate, start: int) -
 
 
 def _physical(traffic: Traffic, candidate: Candidate) -> tuple[Times, Floats]:
-    times, raw = traffic.values(candidate.key, candidate.field, candidate.page)
+    times, raw = traffic.values(candidate.key, candidate.field, candidate.page, candidate.header)
     return times, raw.astype(np.float64) * float(candidate.scale or 1.0) + float(candidate.offset or 0.0)
 
 

@@ -77,9 +77,9 @@ def _imagined(fields: list[Place], number: Typed) -> Floats:
 def _apart(spots: list[Spot]) -> list[Spot]:
     """Without what shares bits with something better."""
     kept: list[Spot] = []
-    taken: set[tuple[int, int | None, int]] = set()
+    taken: set[tuple[int, int | None, str, int]] = set()
     for spot in spots:
-        bits = {(spot.key, spot.page, bit) for bit in spot.field.bits}
+        bits = {(spot.key, spot.page, spot.header, bit) for bit in spot.field.bits}
         if taken.isdisjoint(bits):
             kept.append(spot)
             taken |= bits
@@ -92,10 +92,12 @@ def _candidate(spot: Spot, known: Known) -> Candidate:
     why = f"is {spot.holds}{when}, {often}{words_of(spot.encoding)}"
     encoding = spot.encoding
     scale, offset = (None, None) if encoding is None or not encoding.is_linear else (encoding.scale, encoding.offset)
-    return Candidate(spot.key, spot.field, spot.nats, why, spot.page, scale, offset)
+    return Candidate(spot.key, spot.field, spot.nats, why, spot.page, scale, offset, header=spot.header)
 
 
 def _carrier(traffic: Traffic, spot: Spot) -> Carrier:
+    if spot.header:
+        return traffic.headers[spot.key][spot.header]
     column = traffic.columns[spot.key]
     rows = traffic.structures[spot.key].rows_of(spot.page, column.payloads)
     times: Times = column.times[rows]

@@ -125,10 +125,10 @@ def _each(traffic: Traffic, marked: Marked, start: int) -> Iterator[list[Fit]]:
 def apart(best: list[Fit]) -> list[Fit]:
     """Without what shares bits with something better."""
     kept: list[Fit] = []
-    taken: set[tuple[int, int | None, int]] = set()
+    taken: set[tuple[int, int | None, str, int]] = set()
     for fit in best:
         carrier = fit.state.carrier
-        bits = {(carrier.key, carrier.page, bit) for bit in carrier.field.bits}
+        bits = {(carrier.key, carrier.page, carrier.header, bit) for bit in carrier.field.bits}
         if taken.isdisjoint(bits):
             kept.append(fit)
             taken |= bits
@@ -154,7 +154,14 @@ def _candidate(traffic: Traffic, fit: Fit, marked: Marked) -> Candidate:
     carrier = fit.state.carrier
     field = carrier.field if fit.shape == "frames" else _whole(traffic, carrier)
     return Candidate(
-        carrier.key, field, fit.nats, _why(fit, marked), carrier.page, lag_s=_delay(fit, marked), shape=fit.shape
+        carrier.key,
+        field,
+        fit.nats,
+        _why(fit, marked),
+        carrier.page,
+        lag_s=_delay(fit, marked),
+        shape=fit.shape,
+        header=carrier.header,
     )
 
 

@@ -4,7 +4,7 @@ certain number is among that."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -18,7 +18,7 @@ from keel.hunt.snapping import ways_to_read
 from keel.hunt.structure import Piece, Structure
 from keel.hunt.traffic import Traffic
 from keel.model.fields import BitField, Order, extract
-from keel.model.frames import Bytes, Mask
+from keel.model.frames import Bytes, Mask, Times
 from keel.model.units import NS_PER_S
 
 BEFORE_S, AFTER_S = 1.2, 0.4
@@ -53,11 +53,12 @@ class Spot:
     holds: str
     share: float
     encoding: Encoding | None
+    header: str = ""
 
     @property
     def piece(self) -> Piece:
         """As a piece of the structure."""
-        return Piece(self.field, "text" if self.encoding is None else "value", page=self.page)
+        return Piece(self.field, "text" if self.encoding is None else "value", page=self.page, header=self.header)
 
     def read(self, payloads: Bytes) -> Ints:
         """Its raw values."""
@@ -101,6 +102,7 @@ class Place:
     is_a_field: bool
     cost: float
     timed: bool
+    header: str = ""
 
     @property
     def is_float(self) -> bool:
@@ -133,7 +135,14 @@ class Place:
             )
             share = float((near[0, best] + far[0, best]) / (self.near.sum() + self.far.sum()))
             spot = Spot(
-                self.key, self.page, self._signed(sought, int(best)), float(nats[0, best]), holds, share, encoding
+                self.key,
+                self.page,
+                self._signed(sought, int(best)),
+                float(nats[0, best]),
+                holds,
+                share,
+                encoding,
+                self.header,
             )
         return nats.max(axis=1), spot
 
@@ -186,12 +195,16 @@ def places_of(traffic: Traffic, at: int | None, cancelled: Callable[[], bool] = 
     for key, column in traffic.columns.items():
         if cancelled():
             break
+        for one in traffic.headers.get(key, {}).values():
+            near = near_rows(one.times, at)
+            if near.any():
+                yield replace(_place(key, None, one.field, one.raw, near, True, 0.0, at is not None), header=one.header)
         structure = traffic.structures.get(key)
         if structure is None or not column.payloads.shape[1]:
             continue
         for page in (None,) if structure.selector is None else structure.selector.pages:
             rows = np.flatnonzero(structure.rows_of(page, column.payloads))
-            near = near_rows(column, at)[rows]
+            near = near_rows(column.times, at)[rows]
             if len(rows) > MOST_ROWS:
                 some = np.zeros(len(rows), np.bool_)
                 some[:: len(rows) // MOST_ROWS + 1] = True
@@ -278,12 +291,12 @@ def _place(
     return Place(key, page, field, values, near_counts, far_counts, known, cost, timed)
 
 
-def near_rows(column: Column, at: int | None) -> Mask:
+def near_rows(times: Times, at: int | None) -> Mask:
     """The frames about a time; all without one. What is sent seldom still holds what it said last."""
     if at is None:
-        return np.ones(len(column.times), np.bool_)
-    near: Mask = (column.times >= at - int(BEFORE_S * NS_PER_S)) & (column.times <= at + int(AFTER_S * NS_PER_S))
-    last = int(np.searchsorted(column.times, at, side="right")) - 1
+        return np.ones(len(times), np.bool_)
+    near: Mask = (times >= at - int(BEFORE_S * NS_PER_S)) & (times <= at + int(AFTER_S * NS_PER_S))
+    last = int(np.searchsorted(times, at, side="right")) - 1
     if not near.any() and last >= 0:
         near[last] = True
     return near
@@ -300,7 +313,7 @@ def spots_of_text(
     for key, column in columns.items():
         if cancelled():
             break
-        near = near_rows(column, at)
+        near = near_rows(column.times, at)
         for first in range(column.payloads.shape[1] - len(wanted) + 1):
             hits = (column.payloads[:, first : first + len(wanted)] == np.frombuffer(wanted, np.uint8)).all(axis=1)
             if (hits & near).any():

@@ -181,6 +181,7 @@ def _candidate(
         line.offset,
         float(fits.lag_s[i]),
         residual=(typical, worst),
+        header=carrier.header,
     )
 
 

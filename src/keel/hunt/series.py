@@ -341,6 +341,7 @@ def _closely(
         line.offset,
         lag,
         residual=(float(np.median(missed)), float(missed.max())),
+        header=carrier.header,
     )
 
 

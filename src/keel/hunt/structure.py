@@ -26,7 +26,8 @@ from keel.signals.dictionary import Role
 class Piece:
     """A field of a payload: its kind, how it is made if that is known, and its page if it has one.
 
-    ``moving`` are the bits that took both values.
+    ``moving`` are the bits that took both values. ``header`` names the field of the header that it is, if it is none of
+    the payload.
     """
 
     field: BitField
@@ -34,6 +35,7 @@ class Piece:
     algorithm: str = ""
     page: int | None = None
     moving: tuple[int, ...] = ()
+    header: str = ""
 
 
 @dataclass(frozen=True, eq=False)

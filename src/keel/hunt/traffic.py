@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from dataclasses import field as dataclass_field
 
 import numpy as np
 import numpy.typing as npt
 
 from keel.hunt.carriers import Carrier, carriers_of
-from keel.hunt.columns import Column
+from keel.hunt.columns import WIDEST, Column
+from keel.hunt.headers import header_carriers
 from keel.hunt.structure import Structure, structures_of
 from keel.model.fields import BitField, extract
 from keel.model.frames import Times
@@ -22,9 +24,17 @@ class Traffic:
     columns: dict[int, Column]
     structures: dict[int, Structure]
     carriers: list[Carrier]
+    headers: dict[int, dict[str, Carrier]] = dataclass_field(default_factory=dict)
 
-    def values(self, key: int, field: BitField, page: int | None = None) -> tuple[Times, npt.NDArray[np.int64]]:
-        """When a field was sent, in ns since 1970, and its raw values; both shape (n,)."""
+    def values(
+        self, key: int, field: BitField, page: int | None = None, header: str = ""
+    ) -> tuple[Times, npt.NDArray[np.int64]]:
+        """When a field was sent, in ns since 1970, and its raw values; both shape (n,).
+
+        ``header`` names the field if it is one of the header.
+        """
+        if header:
+            return self.headers[key][header].times, self.headers[key][header].raw
         column = self.columns[key]
         rows = self.structures[key].rows_of(page, column.payloads)
         return column.times[rows], extract(field, column.payloads[rows])
@@ -32,14 +42,18 @@ class Traffic:
     @property
     def notes(self) -> tuple[str, ...]:
         """What was left out, in sentences."""
-        most = max((c.every for c in self.columns.values()), default=1)
-        if most == 1:
-            return ()
-        thinned = sum(c.every > 1 for c in self.columns.values())
-        return (f"of {thinned} identifiers not every frame was looked at: of the most frequent each {most}th",)
+        said = []
+        if thinned := [c.every for c in self.columns.values() if c.every > 1]:
+            of = f"of {len(thinned)} identifiers not every frame was looked at"
+            said.append(f"{of}: of the most frequent each {max(thinned)}th")
+        if long := sum(c.length > WIDEST for c in self.columns.values()):
+            said.append(f"of {long} identifiers with longer payloads only the first {WIDEST} bytes were looked at")
+        return tuple(said)
 
     @classmethod
     def of(cls, columns: dict[int, Column], cancelled: Callable[[], bool] = lambda: False) -> Traffic:
         """Work out the structure of some columns."""
         structures = structures_of(columns, cancelled)
-        return cls(columns, structures, carriers_of(columns, structures))
+        headers = header_carriers(columns)
+        of_headers = [carrier for named in headers.values() for carrier in named.values()]
+        return cls(columns, structures, carriers_of(columns, structures) + of_headers, headers)

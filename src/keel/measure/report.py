@@ -22,9 +22,9 @@ def traffic(matches: Matches, start: int) -> dict[str, Any]:
     """Counts, cycle times and loads of the matching frames.
 
     Returns:
-        ``start`` (ns since 1970), ``buses`` and ``identifiers``: lists of rows. ``frames`` counts every frame,
-        faulty ones included; cycle times and payload changes are over frames without fault that are no remote
-        requests. Cycle times of fewer than two frames are None, and loads of a recording too short to have one.
+        ``start`` (when time is 0, in ns since 1970), ``buses`` and ``identifiers``: lists of rows. ``frames`` counts
+        every frame, faulty ones included; cycle times and payload changes are over frames without fault that are no
+        remote requests. Cycle times of fewer than two frames are None, and loads of a recording too short to have one.
     """
     snapshot = matches.snapshot
     means = bus_means(matches, snapshot.span)

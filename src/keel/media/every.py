@@ -131,9 +131,10 @@ def headers_of(batch: FrameBatch, buses: Sequence[Bus]) -> list[dict[str, Any] |
     said: list[dict[str, Any] | None] = [None] * len(batch)
     if batch.header is None:
         return said
-    for place in np.unique(batch.bus).tolist():
-        medium = medium_of(buses[place])
-        rows = np.flatnonzero(batch.bus == place)
+    where = batch.bus.astype(np.int64) << 8 | batch.form
+    for place in np.unique(where).tolist():
+        medium = medium_for(buses[place >> 8], place & 0xFF)
+        rows = np.flatnonzero(where == place)
         columns = []
         for one in medium.fields:
             numbers, there = one.numbers(batch.header[rows])

@@ -12,9 +12,10 @@ from pathlib import Path
 from keel.errors import ControlError, RecordingError
 from keel.model.frames import FrameBatch
 from keel.model.safe_text import plain
+from keel.model.units import FIRST_DATED_NS
 from keel.sources.source import Source
 from keel.store.control import ControlReader, Status, write_status
-from keel.store.manifest import Manifest, edit_manifest
+from keel.store.manifest import Manifest, edit_manifest, load_manifest
 from keel.store.writer import Writer, create_recording
 
 POLL_S = 0.05
@@ -54,6 +55,7 @@ def record(
         has, comes = (", ".join(plain(bus.name) for bus in buses) for buses in (writer.buses, source.buses))
         raise RecordingError(str(folder), f"has the buses {has}, but frames come from {comes}")
     controls = ControlReader(folder)
+    is_new = not load_manifest(folder).segments
     tally = _Tally()
     begin = time.monotonic()
     next_status = begin
@@ -78,6 +80,9 @@ def record(
                     tally.refused = str(error)
             took = time.monotonic()
             batch = source.poll()
+            if len(batch) and not writer.taken and is_new:
+                _set_clock(folder, int(batch.time[0]))
+                is_new = False
             _take(writer, source, batch, tally)
             now = time.monotonic()
             if now >= next_status:
@@ -99,6 +104,14 @@ def record(
             if lost or sentences:
                 _write_down(folder, lost, sentences)
     return Recorded(writer.taken, lost, source.skipped(), tuple(sentences))
+
+
+def _set_clock(folder: Path, first: int) -> None:
+    """Say in a new recording whether its times are dates, by its first one."""
+    if first < FIRST_DATED_NS:
+        # A disk without room for that has none for frames either, and that is told of.
+        with suppress(OSError), edit_manifest(folder) as manifest:
+            manifest.is_dated = False
 
 
 @dataclass(frozen=True)

@@ -25,6 +25,9 @@ SCHEMA = 3
 READABLE = (2, SCHEMA)
 """The schemas that are read, and kept by all who only edit."""
 FILE = "recording.json"
+DATED = "UTC, nanoseconds since 1970"
+UNDATED = "its own, nanoseconds from its zero"
+"""The clocks there are. What has no date counts from a zero of its own, and may lie before it."""
 MOST_ROWS = 1 << 31
 """Rows of one segment are counted in 32 bits."""
 
@@ -122,6 +125,7 @@ class Manifest:
         boards: The user's own groups of signals.
         more: What a later Keel stored besides.
         schema: How its frames are stored.
+        is_dated: Whether times count from 1970 rather than from a zero of the recording's own.
         packed: Whether the segments are Parquet, for keeping, and must be unpacked to be read.
     """
 
@@ -144,6 +148,7 @@ class Manifest:
     boards: list[Board] = field(default_factory=list)
     more: dict[str, Any] = field(default_factory=dict)
     schema: int = SCHEMA
+    is_dated: bool = True
 
     @property
     def bus_names(self) -> list[str]:
@@ -157,7 +162,7 @@ class Manifest:
             "name": plain(self.name),
             "source": plain(self.source, 1000),
             "created": self.created,
-            "clock": "UTC, nanoseconds since 1970",
+            "clock": DATED if self.is_dated else UNDATED,
             "buses": [to_plain(b, ("medium", "stamp", "assumed", "fast_assumed")) for b in self.buses],
             "segments": [to_plain(s) for s in self.segments],
             "marks": [to_plain(m) for m in self.marks],
@@ -214,6 +219,7 @@ class Manifest:
             boards=listed("pages", Board, is_later=True),
             more={name: value for name, value in data.items() if name not in _NAMES},
             schema=part("schema", int),
+            is_dated=data.get("clock") != UNDATED,
         )
 
 

@@ -49,6 +49,11 @@ class Snapshot:
             return Span(0, 0)
         return Span(min(c.span.start for c in self.chunks), max(c.span.end for c in self.chunks) + 1)
 
+    @property
+    def zero(self) -> int:
+        """When time is 0: at the first frame, or where a clock without a date begins."""
+        return self.span.start if self.manifest.is_dated else 0
+
     @cached_property
     def firsts(self) -> list[int]:
         """The number of the first frame of each chunk."""

@@ -89,7 +89,7 @@ def terms_of(picture: Picture, page: Page, i: int) -> list[str]:
         terms.append(f'bytes@0:"{payload[:8].hex(" ").upper()}"')
         terms.append(f"moved {terms[0]}")
     terms.append(f"dir:{'tx' if int(batch.flags[i]) & Flag.TX else 'rx'}")
-    seconds = (int(batch.time[i]) - picture.whole.start) / 1e9
+    seconds = (int(batch.time[i]) - picture.zero) / 1e9
     terms.append(f"at:{max(seconds - 0.05, 0.0):.3f}s..{seconds + 0.05:.3f}s")
     return terms
 

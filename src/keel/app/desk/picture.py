@@ -74,6 +74,11 @@ class Picture:
     gone: str = ""
     was_live: bool = False
 
+    @property
+    def zero(self) -> int:
+        """When time is 0."""
+        return self.whole.start if self.snapshot.manifest.is_dated else 0
+
     def part(self, kind: type[P]) -> P | None:
         """A view's part; None if it was not made yet."""
         found = self.parts.get(kind)

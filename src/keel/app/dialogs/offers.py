@@ -68,7 +68,7 @@ def _save_csv(path: Path, picture: Picture) -> list[str]:
 
     names = {key: m.name for key, m in picture.messages.items()}
     matches = all_matches(picture)
-    writer = open_writer(path, "csv", Setting(picture.snapshot.manifest.buses, picture.whole.start, names, [], {}))
+    writer = open_writer(path, "csv", Setting(picture.snapshot.manifest.buses, picture.zero, names, [], {}))
     try:
         for at in range(0, len(matches), BLOCK):
             writer.write(frames_at(matches, at, at + BLOCK), matches.numbers(at, at + BLOCK))

@@ -41,7 +41,7 @@ def turn_baseline(helm: Helm) -> None:
         # Nothing comes any more: what is looked at later is compared with what was before the lens.
         at = picture.lens.start if picture.wish.lens is not None else picture.whole.start
     helm.change("baseline", replace(state, baseline=at))
-    helm.tell(f"baseline at {(at - picture.whole.start) / NS_PER_S:.1f} s: counts begin there, b ends it", 3)
+    helm.tell(f"baseline at {(at - picture.zero) / NS_PER_S:.1f} s: counts begin there, b ends it", 3)
 
 
 BASELINE = Action(("b",), "b", "baseline", "Count anew from now, or from the beginning again", turn_baseline)
@@ -92,6 +92,6 @@ NEW_TRY = Action(("n",), "n", "new try", "Begin a new try: marks from now on are
 
 def mark(helm: Helm, at: int) -> None:
     """Flag a moment."""
-    start = helm.here.picture.whole.start
+    start = helm.here.picture.zero
     plan = NewMark(at, helm.state.attempt)
     helm.edit("mark", plan, lambda: f"⚑ mark {plan.number} at {(at - start) / NS_PER_S:.1f} s")

@@ -128,7 +128,7 @@ class Tape(Sheet):
                 line.put(LABEL + cell, f"⚑{mark.number}", self.palette.style("brass", on(cell)))
 
     def _axis(self, line: Line, picture: Picture, width: int) -> None:
-        start = (picture.lens.start - picture.whole.start) / NS_PER_S
+        start = (picture.lens.start - picture.zero) / NS_PER_S
         length = (picture.lens.end - picture.lens.start) / NS_PER_S
         step = nice_step(length, max(self.cells // 14, 1))
         k = -int(-start // step)

@@ -51,7 +51,9 @@ def length(ns: float) -> str:
 
 
 def of_day(ns: int) -> str:
-    """The time of day (UTC) to a microsecond."""
+    """The time of day (UTC) to a microsecond; what lies before a zero of its own stands behind a minus."""
+    if ns < 0:
+        return "-" + of_day(-ns)
     whole, rest = divmod(ns, NS_PER_S)
     return clock.strftime("%H:%M:%S", clock.gmtime(whole)) + f".{rest // 1000:06d}"
 

@@ -148,7 +148,7 @@ class CompareView(View):
         elif compared.errand.given_up:
             line.put(at, "given up; R compares again", style("brass"))
         elif choices.first_span is not None:
-            span, zero = choices.first_span, here.picture.whole.start
+            span, zero = choices.first_span, here.picture.zero
             low, high = (words.seconds(t - zero, 1) for t in (span.start, span.end))
             line.put(at, f"this side is {low}–{high} s; move the lens, then s again", style("brass"))
         elif found is not None:
@@ -295,7 +295,7 @@ def _sides(here: Here, found: Comparison) -> list[Line]:
         line = here.line()
         at = line.put(2, name, here.style(role, bold=True), 5) + 2
         at = line.put(at, side.name, here.style("text"), min(len(side.name), 30)) + 3
-        zero = side.snapshot.span.start
+        zero = side.snapshot.zero
         span = f"{words.seconds(side.span.start - zero, 1)}–{words.seconds(side.span.end - zero, 1)} s"
         line.put(at, f"{span}   {words.count(len(side.matches))} frames", here.style("dim"))
         lines.append(line)

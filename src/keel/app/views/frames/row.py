@@ -41,7 +41,7 @@ def frame_line(
         line.put(1, "✎", style("brass", on))
     key, time = int(batch.keys()[i]), int(batch.time[i])
     bus, flags = int(batch.bus[i]), int(batch.flags[i])
-    start = picture.whole.start
+    start = picture.zero
     cells: dict[str, tuple[str, str]] = {
         "number": (words.count(int(page.numbers[i]) + 1), "dim"),
         "clock": (words.of_day(time), "text"),

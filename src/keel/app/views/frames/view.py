@@ -189,6 +189,8 @@ class Frames(View):
     def _sized(self, here: Here, column: Column, page: Page, choices: FramesChoices) -> Column:
         """A column as it is wanted now: the chosen time stays, numbers and bus names have room for all of them."""
         manifest, frames = here.picture.snapshot.manifest, here.picture.snapshot.frames
+        if column.name == "clock" and not manifest.is_dated:
+            column = replace(column, title="clock")
         if column.name == choices.time:
             return replace(column, drop=0)
         if column.name == "number":
@@ -327,19 +329,21 @@ class Frames(View):
     def ask_where(self, helm: Helm) -> None:
         """Ask where to go."""
         whole, snapshot = helm.here.picture.whole, helm.here.picture.snapshot
+        is_dated = snapshot.manifest.is_dated
+        example = "12.5s, 1min, 09:48:12.5" if is_dated else "12.5s, -3ms, 1min"
 
         def go(answer: str) -> None:
             try:
-                what, which = goal_of(answer, whole)
+                what, which = goal_of(answer, whole, snapshot.zero, is_dated)
             except ValueError:
-                helm.tell(f"“{answer}” is neither a frame's number nor a time as 12.5s or 09:48:12", 4, error=True)
+                helm.tell(f"“{answer}” is neither a frame's number nor a time as {example}", 4, error=True)
                 return
             last = snapshot.frames - 1
             number = min(max(which - 1, 0), last) if what == "frame" else helm.here.picture.matches.frame_at(which)
             if number is not None:
                 self._go(helm, number)
 
-        hint = "a number as 12345, or a time as 12.5s, 1min, 09:48:12.5   enter go   esc stay"
+        hint = f"a number as 12345, or a time as {example}   enter go   esc stay"
         helm.windows.text("Go to a frame or a time", hint, "", go)
 
     def _go(self, helm: Helm, number: int) -> None:

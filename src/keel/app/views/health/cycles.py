@@ -77,7 +77,7 @@ def placed(here: Here) -> list[tuple[Column, int]]:
 def _cycle(here: Here, cycle: Cycle, columns: Sequence[tuple[Column, int]], in_hand: bool) -> Line:
     picture, baseline = here.picture, here.state.baseline
     line, on = row_line(here.palette, here.width, in_hand)
-    bus, zero = cycle.key >> 56, picture.whole.start
+    bus, zero = cycle.key >> 56, picture.zero
     odd = cycle.state not in STATE_ROLES
     times = {"dropped out": cycle.gaps, "late": cycle.late}.get(cycle.state)
     state = f"{cycle.state} {words.count(times)}×" if times else cycle.state

@@ -28,7 +28,7 @@ def fault_lines(
     columns = fit(COLUMNS, width - 5)
     lines = [header(here.palette, width, columns, 3, lit="class" if in_hand is not None else "")]
     lines += [Line(width, here.style("text")) for _ in range(height - 1)]
-    zero = here.picture.whole.start
+    zero = here.picture.zero
     for i, fault in enumerate(faults[:room]):
         on = "raised" if i == in_hand else "ink"
         line = lines[1 + i]

@@ -29,7 +29,7 @@ def load_lines(here: Here, health: Health, width: int, height: int) -> list[Line
     if not has_load:
         of, rates, assumed = "frames of each bus in the lens", "per second", False
     title.put(2, f"{of}, {rates}", style("brass" if asked or assumed else "dim"), width - 4)
-    series, zero = health.series, picture.whole.start
+    series, zero = health.series, picture.zero
     start, end = picture.lens.start, picture.lens.end
     cells = series.load.shape[1]
     x = (np.linspace(start, end, cells + 1)[:-1] + (end - start) / cells / 2 - zero) / NS_PER_S
@@ -60,7 +60,7 @@ def _foot(here: Here, health: Health, width: int, most: int) -> list[Line]:
             if health.looked < 1:
                 text += f" so far, {health.looked:.0%} looked at"
             elif width > 80:
-                text += f" at {(peak.at - picture.whole.start) / 1e9:.1f} s"
+                text += f" at {(peak.at - picture.zero) / 1e9:.1f} s"
         silent = "no frame of the ask" if asked else "silent"
         text = text if load.frames else silent
         if at > 2 and at + len(bus.name) + 2 + len(text) > width:

@@ -104,7 +104,7 @@ class HealthView(View):
         right = fault_lines(here, health.faults, fault, width, layout.upper, room)
         check = _check_place(health, choices) if panel == "checks" else None
         shown = health.checks[: layout.checks_shown]
-        checks = check_lines(here.palette, width - 1, shown, picture.whole.start, check)
+        checks = check_lines(here.palette, width - 1, shown, picture.zero, check)
         for line, other in zip(right[layout.check_row :], checks, strict=False):
             line.paste(1, other)
         for line, other in zip(lines, right, strict=False):

@@ -80,12 +80,12 @@ def _title(picture: Picture, result: Result, row: Row, has_why: bool) -> str:
     if row.field is None:
         return name
     if row.candidate is None:
-        return f"{name} {row.field.words()}, raw"
+        return f"{name} {row.where()}, raw"
     if not has_why:
         # There is no room for the column that says why.
         return f"{name}: {row.candidate.why}"
     if row.candidate.scale is None:
-        return f"{name} {row.field.words()}, raw, over your marked spans"
+        return f"{name} {row.where()}, raw, over your marked spans"
     scaling = f"× {row.candidate.scale:.6g}" + (f" + {row.candidate.offset:.6g}" if row.candidate.offset else "")
     missed = ""
     if row.candidate.residual is not None:
@@ -95,20 +95,18 @@ def _title(picture: Picture, result: Result, row: Row, has_why: bool) -> str:
 
 def _curves(picture: Picture, result: Result, row: Row) -> tuple[list[Curve], list[Dot], list[tuple[float, float]]]:
     traffic = result.traffic
-    zero = picture.whole.start
+    zero = picture.zero
     if result.differences is not None:
         structure = traffic.structures.get(row.key)
         pairs = [(traffic.columns.get(row.key), "sea"), (result.bad.get(row.key), "coral")]
         return [c for column, role in pairs if column is not None for c in _one(column, structure, row, role)], [], []
     if row.field is None:
         return [], [], []
-    column, structure = traffic.columns[row.key], traffic.structures[row.key]
-    rows = structure.rows_of(row.page, column.payloads)
-    raw = extract(row.field, column.payloads[rows]).astype(np.float64)
+    when, raw = traffic.values(row.key, row.field, row.page, row.header)
     candidate = row.candidate
     scale = candidate.scale if candidate is not None and candidate.scale is not None else 1.0
     offset = candidate.offset if candidate is not None and candidate.offset is not None else 0.0
-    x = (column.times[rows] - zero) / NS_PER_S
+    x = (when - zero) / NS_PER_S
     if not len(x):
         return [], [], []
     spans, dots = [], []
@@ -117,7 +115,7 @@ def _curves(picture: Picture, result: Result, row: Row) -> tuple[list[Curve], li
         if result.points is not None and candidate.scale is not None:
             times = (result.points.times - zero) / NS_PER_S - candidate.lag_s
             dots = [Dot(float(t), float(v)) for t, v in zip(times[:200], result.points.values[:200], strict=True)]
-    return [_stepped(x, raw * scale + offset, "sea")], dots, spans
+    return [_stepped(x, raw.astype(np.float64) * scale + offset, "sea")], dots, spans
 
 
 def _one(column: Column, structure: Structure | None, row: Row, role: str) -> list[Curve]:
@@ -149,6 +147,6 @@ def _loom(palette: Palette, width: int, rows: int, result: Result, row: Row, col
     title.put(2, f"bit loom · {key_words(row.key)}{of} · {words.length(each)} a row", palette.style("dim"))
     pairs = zip(edges, edges[1:], strict=False)
     marked = np.array([any(s.start < b and s.end > a for s in result.spans) for a, b in pairs])
-    field = row.field or BitField(0, 1)
+    field = row.field if row.field is not None and not row.header else BitField(0, 1)
     first = max(min(field.bits) // 8 - 3, 0) if column.payloads.shape[1] > 8 else 0
     return [title, *loom(palette, width, flip_shares(column, edges), field, marked, first)]

@@ -23,7 +23,7 @@ def seek(helm: Helm, what: str, sought: Sought) -> None:
 
 def type_reading(helm: Helm) -> None:
     """Type what a display shows."""
-    picture, start = helm.here.picture, helm.here.picture.whole.start
+    picture, start = helm.here.picture, helm.here.picture.zero
     live = picture.snapshot.live and not helm.state.held
     moment = (picture.snapshot.span.end if live else picture.lens.end) - 1
     given = sum(not r.of for r in picture.snapshot.manifest.readings)
@@ -61,7 +61,7 @@ def use_series(helm: Helm) -> None:
 
 def type_value(helm: Helm) -> None:
     """Look for a value or text that is sent."""
-    start, sought = helm.here.picture.whole.start, helm.state.of(HuntChoices).sought
+    start, sought = helm.here.picture.zero, helm.state.of(HuntChoices).sought
 
     def typed(text: str) -> None:
         value, at, when = text.partition("@")

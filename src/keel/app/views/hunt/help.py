@@ -160,6 +160,6 @@ def nothing(here: Here, result: Result, ruled_out: bool) -> list[Line]:
         lines[9].put(4, "the spans:", style("dim"))
         at = 16
         for span in result.spans[:8]:
-            low, high = ((t - picture.whole.start) / NS_PER_S for t in (span.start, span.end))
+            low, high = ((t - picture.zero) / NS_PER_S for t in (span.start, span.end))
             at = lines[9].put(at, f"{low:.1f}–{high:.1f} s", style("brass")) + 3
     return lines

@@ -31,6 +31,9 @@ def keep_candidate(helm: Helm, result: Result, candidate: Candidate) -> None:
     from keel.signals.signal import Signal
 
     picture, key = helm.here.picture, candidate.key
+    if candidate.header:
+        helm.tell(f"{candidate.header} is a field of the header: it is a signal already, see Values", 3)
+        return
     index, form, ident = unpack_key(key)
     bus, known = picture.snapshot.manifest.buses[index].name, picture.messages.get(key)
     structure = result.traffic.structures.get(key)

@@ -70,6 +70,11 @@ class Row:
     label: object
     candidate: Candidate | None = None
     times: tuple[int, ...] = ()
+    header: str = ""
+
+    def where(self) -> str:
+        """Where its field is, in words."""
+        return f"{self.header} of the header" if self.header else self.field.words() if self.field else ""
 
 
 def rows_of(picture: Picture, result: Result, ruled_out: frozenset[object]) -> tuple[tuple[Column, ...], list[Row]]:
@@ -87,7 +92,7 @@ def rows_of(picture: Picture, result: Result, ruled_out: frozenset[object]) -> t
 
 def name_of(candidate: Candidate) -> object:
     """What tells a candidate from all others, also in another search."""
-    return candidate.key, candidate.page, candidate.field
+    return candidate.key, candidate.page, candidate.field, candidate.header
 
 
 def _who(picture: Picture, rank: int, key: int, buses: BusPairs | None = None) -> dict[str, tuple[str, str]]:
@@ -100,11 +105,11 @@ def _who(picture: Picture, rank: int, key: int, buses: BusPairs | None = None) -
     }
 
 
-def _where(field: BitField) -> dict[str, tuple[str, str]]:
+def _where(field: BitField, header: str = "") -> dict[str, tuple[str, str]]:
     one_byte = field.last_byte == min(field.bits) // 8
     return {
         # A little-endian field is named by its least significant bit, a big-endian one by its most.
-        "start": (f"{field.start} {'msb' if field.order == 'big' else 'lsb'}", "text"),
+        "start": ("header" if header else f"{field.start} {'msb' if field.order == 'big' else 'lsb'}", "text"),
         "bits": (str(field.length), "text"),
         "order": ("–" if one_byte else field.order, "dim"),
         "type": ("int" if field.signed else "flag" if field.length == 1 else "uint", "dim"),
@@ -116,7 +121,7 @@ def known_as(picture: Picture, key: int, field: BitField) -> str:
     message = picture.messages.get(key)
     bits = set(field.bits)
     for signal in message.signals if message else ():
-        if bits & set(signal.field.bits):
+        if signal.source != "header" and bits & set(signal.field.bits):
             return signal.name
     return "—"
 
@@ -124,15 +129,15 @@ def known_as(picture: Picture, key: int, field: BitField) -> str:
 def _candidate(picture: Picture, rank: int, c: Candidate, is_copy: bool) -> Row:
     cells = {
         **_who(picture, rank, c.key),
-        **_where(c.field),
+        **_where(c.field, c.header),
         "bar": (bar(c.score, 8), "sea"),
         "score": (f"{c.score:.3f}", "text"),
         "scale": ("" if c.scale is None else f"{c.scale:.6g}", "text"),
         "offset": ("" if c.offset is None else f"{c.offset:.6g}", "text"),
-        "known": (known_as(picture, c.key, c.field), "plum"),
+        "known": (c.header or known_as(picture, c.key, c.field), "plum"),
         "why": (f"└ a copy: {c.why}" if is_copy else c.why, "dim"),
     }
-    return Row(c.key, c.field, c.page, cells, name_of(c), c)
+    return Row(c.key, c.field, c.page, cells, name_of(c), c, header=c.header)
 
 
 def _differences(picture: Picture, result: Result) -> list[Row]:
@@ -156,19 +161,21 @@ def _differences(picture: Picture, result: Result) -> list[Row]:
 def _fields(picture: Picture, result: Result) -> list[Row]:
     rows: list[Row] = []
     for key, structure in result.traffic.structures.items():
-        for piece in structure.pieces:
+        of_headers = [carrier.piece for carrier in result.traffic.headers.get(key, {}).values()]
+        for piece in (*structure.pieces, *of_headers):
             if piece.kind == "constant":
                 continue
             cells = {
                 **_who(picture, len(rows), key),
-                **_where(piece.field),
+                **_where(piece.field, piece.header),
                 "glyph": (GLYPHS[piece.kind], "brass"),
                 "kind": (piece.kind, "text"),
                 "page": ("" if piece.page is None else str(piece.page), "dim"),
-                "known": (known_as(picture, key, piece.field), "plum"),
+                "known": (piece.header or known_as(picture, key, piece.field), "plum"),
                 "why": (piece.algorithm, "dim"),
             }
-            rows.append(Row(key, piece.field, piece.page, cells, (key, piece.field, piece.page)))
+            label = (key, piece.field, piece.page, piece.header)
+            rows.append(Row(key, piece.field, piece.page, cells, label, header=piece.header))
     return rows
 
 

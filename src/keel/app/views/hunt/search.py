@@ -170,7 +170,7 @@ def search(
         bad = gather(matches)
         good = Matcher(making.node, making.scene).run(snapshot)
     spans = evidence_spans(making, sought.pairing, sought.attempt)
-    start = making.whole.start
+    start = making.snapshot.zero
     series = read_points(sought.series, start) if sought.series is not None else None
     evidence = Evidence(tuple(spans), readings_of(making), series, sought.known)
 
@@ -220,5 +220,5 @@ def _without(columns: dict[int, Column], span: Span) -> dict[int, Column]:
     for key, column in columns.items():
         outside = (column.times < span.start) | (column.times >= span.end)
         if outside.any():
-            kept[key] = replace(column, times=column.times[outside], payloads=column.payloads[outside])
+            kept[key] = column.part(outside)
     return kept

@@ -251,5 +251,5 @@ def _answer(here: Here, result: Result, ruled_out: frozenset[object]) -> Answer:
     telling = result.telling
     if ruled_out and result.differences is None:
         left = tuple(row.candidate for row in rows if row.candidate is not None)
-        telling = telling_of(result.traffic, left, here.picture.whole.start)
+        telling = telling_of(result.traffic, left, here.picture.zero)
     return Answer(columns, tuple(rows), telling)

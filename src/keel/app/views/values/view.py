@@ -119,7 +119,7 @@ class Values(View):
             lines.append(here.line())
         if layout.below:
             plots = _plots(here, layout, shown, choices)
-            what = Plots(plots, choices.cursors, choices.active, here.picture.whole.start, choices.stacked)
+            what = Plots(plots, choices.cursors, choices.active, here.picture.zero, choices.stacked)
             lines += draw_plots(here.palette, here.width, layout.below, what)
         return lines
 
@@ -143,7 +143,7 @@ class Values(View):
         by = f"board {choices.board}" if choices.board is not None else "by message"
         at = line.put(at, f"{count} {'signal' if count == 1 else 'signals'}, {by}", here.style("dim")) + 3
         if choices.cursors:
-            text = cursor_words(choices.cursors, here.picture.whole.start)
+            text = cursor_words(choices.cursors, here.picture.zero)
             line.put(at, text, here.style("brass"), max(here.width - at - 1, 0))
         elif choices.chosen:
             line.put(at, f"{len(choices.chosen)} of {MOST_PLOTS} plots", here.style("brass"))
@@ -255,7 +255,7 @@ class Values(View):
         if row is None or row.name is None:
             return
         moment = choices.cursors[choices.active] if choices.cursors else helm.here.lens.end - 1
-        start, full = picture.whole.start, row.full
+        start, full = picture.zero, row.full
 
         def typed(text: str) -> None:
             number = number_in(text)

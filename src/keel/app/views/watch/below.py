@@ -23,7 +23,7 @@ def ribbon_below(here: Here, watched: Watched, key: int, choices: WatchChoices) 
     at = title.put(at, f"{key_words(key)} ", style("strong", bold=True))
     heard = heard_in(tally, picture.lens)
     if heard.start != picture.lens.start:
-        at = title.put(at, f"new from {(heard.start - picture.whole.start) / 1e9:.1f} s ", style("brass"))
+        at = title.put(at, f"new from {(heard.start - picture.zero) / 1e9:.1f} s ", style("brass"))
     fits = bytes_that_fit(width)
     first = min(choices.first_byte, max(len(tally.payload) - fits, 0))
     if len(tally.payload) > fits:

@@ -180,7 +180,7 @@ class Watch(View):
     def _said(self, here: Here, watched: Watched, choices: WatchChoices) -> list[str]:
         """What counts now besides the ask, in words."""
         said, state, picture = [], here.state, here.picture
-        zero = picture.whole.start
+        zero = picture.zero
         if state.baseline is not None:
             said.append(f"counting since {(state.baseline - zero) / 1e9:.1f} s")
         if watched.hush is not None and state.hush is not None:
