@@ -128,6 +128,13 @@ def test_charts_of_any_size_do_not_break(size: tuple[int, int]) -> None:
     assert len(draw_chart(DARK, *size, chart)) == size[1]
 
 
+def test_huge_numbers_that_hardly_differ_are_drawn() -> None:
+    """Eight letters as a number: a margin of a fifth is lost in it."""
+    text = float(int.from_bytes(b"gangway ", "little"))
+    flat = Curve(np.array([0.0, 1.0]), np.array([text, text]), "sea")
+    assert len(draw_chart(DARK, 60, 12, Chart([flat], (0, 1), (text - 0.2, text + 0.2)))) == 12
+
+
 def test_the_ribbon_brackets_its_fields() -> None:
     lines = [line.text() for line in ribbon(DARK, 80, bytes.fromhex("1A04935E"), RAMP, b"\xff")]
     assert lines[0].split() == ["byte", "0", "1", "2", "3"]

@@ -132,7 +132,7 @@ class _Clock:
             what = f"its times have {one}, those of {plain(str(self._by))} have {other}"
             raise InputError(str(path), what, "--zero with the date that the undated count from, or one recording each")
         if not has_date:
-            account.notes.append("times without a date: they count from their own zero (--zero gives it one)")
+            account.notes.append("times without a date: they count from a zero of their own (--zero gives it a date)")
         self.is_dated, self._by = has_date, path
         return offset
 

@@ -97,7 +97,11 @@ def draw_chart(palette: Palette, width: int, height: int, chart: Chart) -> list[
     across, down = width - AXIS - 2, height - 2
     if across < 8 or down < 2:
         return lines
-    low, high = chart.y if chart.y[1] > chart.y[0] else (chart.y[0] - 1, chart.y[0] + 1)
+    low, high = chart.y
+    # Apart as far as numbers of that size can be told apart.
+    least = max(abs(low), abs(high)) * 1e-9
+    if high - low <= least:
+        low, high = low - max(least, 1), high + max(least, 1)
     left, right = chart.x if chart.x[1] > chart.x[0] else (chart.x[0], chart.x[0] + 1)
     for start, end in chart.spans:
         a = AXIS + 1 + int((start - left) / (right - left) * across)

@@ -65,7 +65,8 @@ def anatomy(
     for said in _header_words(frame, picture):
         for text in wrap(said, max(width - 1, 20), subsequent_indent="  "):
             say(text)
-    say(f"{words.of_day(int(frame.time[0]))} UTC{_length_words(frame, picture)}", "dim")
+    utc = " UTC" if picture.snapshot.manifest.is_dated else ""
+    say(f"{words.of_day(int(frame.time[0]))}{utc}{_length_words(frame, picture)}", "dim")
     if subject.note:
         for text in wrap(f"✎ {plain(subject.note, 400)}", max(width - 1, 20), subsequent_indent="  "):
             say(text, "brass")

@@ -183,7 +183,9 @@ def table(here: Here, columns: tuple[Column, ...], rows: Sequence[Row], top: int
     """Titles, and so many rows from the top one."""
     width = here.width
     buses = max((len(bus.name) for bus in here.picture.snapshot.manifest.buses), default=1)
-    sized = tuple(replace(c, width=min(max(4, buses + 2), 14)) if c.name == "bus" else c for c in columns)
+    widest = max((len(row.cells["id"][0]) for row in rows), default=0)
+    widths = {"bus": min(max(4, buses + 2), 14), "id": max(10, widest)}
+    sized = tuple(replace(c, width=widths.get(c.name, c.width)) for c in columns)
     placed = fit(sized, width - 3)
     placed = grow(placed, "why", max(width - 3 - placed[-1][1] - placed[-1][0].width, 0))
     lines = [header(here.palette, width, placed, 2)]
