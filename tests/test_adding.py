@@ -20,12 +20,12 @@ from keel.ask.completion import complete
 from keel.ask.language import parse
 from keel.ask.vocabulary import TERMS
 from keel.draw.drawings import DRAWINGS
-from keel.errors import AskError
+from keel.errors import AskError, InputError
 from keel.formats.importing import import_files
 from keel.formats.registry import FORMATS, recognise
 from keel.model.faults import FAULT_BY_WORD, Fault
 from keel.opened import Opened
-from keel.sources.registry import SOURCES, open_source
+from keel.sources.registry import KINDS, open_source
 from tests.app.driving import opened, plain_recording, shown, until
 from tests.command import keel
 
@@ -91,9 +91,23 @@ DRAWING = Drawing("extra", "how many frames there are", lambda given, path: path
     "source.py": '''
 """A source that has ended."""
 
+from keel.model.frames import empty_batch
+from keel.sources.kind import Kind, Parameter
+from keel.sources.source import Source
 
-class Extra:
-    title, buses, ended = "extra", [], True
+
+class Extra(Source):
+    title = "extra"
+
+    def __init__(self, given):
+        super().__init__()
+        self.depth, self.ended = given.values["depth"], True
+
+    def poll(self, wait_s=0.0):
+        return empty_batch()
+
+
+KIND = Kind("extra", "things that have ended", Extra, parameters=(Parameter("depth", "how deep", 1, ("1", "2"), int),))
 ''',
 }
 
@@ -114,13 +128,13 @@ def extra(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[ModuleTyp
     DOORS.append(parts["view"].DOOR)
     FORMATS.insert(0, parts["format"].FORMAT)
     DRAWINGS.append(parts["drawing"].DRAWING)
-    SOURCES["extra"] = lambda *_: parts["source"].Extra()
+    KINDS["extra"] = parts["source"].KIND
     yield sys.modules["extra_things"]
     TERMS.pop()
     DOORS.pop()
     FORMATS.pop(0)
     DRAWINGS.pop()
-    del SOURCES["extra"]
+    del KINDS["extra"]
     for name in [name for name in sys.modules if name.startswith("extra_things")]:
         del sys.modules[name]
 
@@ -167,6 +181,11 @@ async def test_a_drawing_is_drawn_by_the_command_and_offered_by_the_app(extra: M
 
 def test_a_source_is_opened_by_its_name(extra: ModuleType) -> None:
     assert open_source("extra").title == "extra"
+    assert open_source("extra depth=2").depth == 2  # type: ignore[attr-defined]
+    with pytest.raises(InputError, match="depth: “3” is none; expected one of 1, 2"):
+        open_source("extra depth=3")
+    with pytest.raises(InputError, match="it has no “dept”; expected depth"):
+        open_source("extra dept=1")
 
 
 def test_a_class_of_fault_is_all_in_one_line() -> None:

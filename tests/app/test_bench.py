@@ -82,7 +82,11 @@ def places(control: Control, presses: str) -> list[str]:
 
 
 @pytest.mark.parametrize("control", CONTROLS, ids=lambda control: control.name)
-async def test_arrows_work_a_control_from_end_to_end(sailing: Path, control: Control) -> None:
+async def test_arrows_work_a_control_from_end_to_end(
+    sailing: Path, control: Control, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    # Nobody does what is asked here: what is shown must not be taken back while keys are pressed.
+    monkeypatch.setattr("keel.app.views.bench.view.PATIENCE_S", 1000.0)
     presses = ">" * 3 + "<" * 9 + ">" * 12
     reader = ControlReader(sailing)
     async with opened(sailing, (160, 50)) as (app, pilot):

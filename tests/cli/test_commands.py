@@ -102,6 +102,7 @@ def test_hunt_answers_in_the_promised_form(voyage: Path, tmp_path: Path) -> None
         "length",
         "order",
         "signed",
+        "header",
         "mux",
         "scale",
         "offset",
@@ -145,7 +146,7 @@ def test_hunt_without_evidence_takes_payloads_apart(voyage: Path) -> None:
     helm = next(i for i in answer["identifiers"] if i["id"] == "0A4")
     assert helm["bus"] == "A" and helm["fields"]
     assert all(
-        set(f) == {"start", "length", "order", "signed", "kind", "algorithm", "mux"}
+        set(f) == {"start", "length", "order", "signed", "kind", "algorithm", "header", "mux"}
         for i in answer["identifiers"]
         for f in i["fields"]
     )

@@ -24,7 +24,7 @@ from keel.model.bus import Bus, bus_name
 from keel.model.frames import Flag, FrameBatch, batch_of, concat
 from keel.model.identity import Form
 from keel.model.safe_text import csv_cell, uncsv
-from keel.sources.pipe import PipeSource
+from keel.sources.stream import StreamSource
 from keel.store.recording import Recording
 from tests.making import START, Row, batch, rows, same_frames
 
@@ -224,7 +224,7 @@ def test_a_pipe_gives_what_the_file_gives_however_it_is_cut(tmp_path: Path, form
     frames = batch([Row(START + i * 1000, 0x100 + i % 3, bytes([i % 256]), bus=i % 2) for i in range(40)])
     content = written(tmp_path / "x", frames, form).read_bytes()
     reading, writing = os.pipe()
-    source = PipeSource(reading)
+    source = StreamSource(reading)
     found = []
     for at in range(0, len(content), piece):
         os.write(writing, content[at : at + piece])
@@ -241,7 +241,7 @@ def test_a_pipe_of_something_else_is_refused() -> None:
     reading, writing = os.pipe()
     os.write(writing, b"hello, this is nothing")
     os.close(writing)
-    source = PipeSource(reading)
+    source = StreamSource(reading)
     with pytest.raises(UnknownFormat):
         for _ in range(3):
             source.poll()

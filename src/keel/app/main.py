@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import gc
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from subprocess import Popen
@@ -312,11 +312,11 @@ class KeelApp(InOrder):
             sheet.repaint()
         self._show()
 
-    def record(self, source: str, folder: Path) -> None:
-        """Have a source recorded, until the app ends."""
+    def record(self, sources: Sequence[str], folder: Path) -> None:
+        """Have sources recorded, until the app ends."""
         from keel.sources.launch import launch
 
-        recorder = launch(source, folder)
+        recorder = launch(sources, folder)
         self.recorders.append(recorder)
         self.reader.recorder = recorder
 

@@ -40,6 +40,7 @@ def main() -> None:
         live,
         prepare,
         signals,
+        sources,
         stats,
     )
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import signal
 from pathlib import Path
 from typing import Annotated
 
@@ -20,7 +21,7 @@ LONGEST_S = 1_000_000.0
 @app.command(
     epilog="Examples:  keel bench   keel bench --seconds 600 --out tern.keel   "
     "keel bench --seconds 60 --out tern.log --at 20s:ramp=down --at 26s:ramp=stop   "
-    "keel bench --to tern-morning ramp=down"
+    "keel bench --to tern-morning ramp=down   keel bench --adapter"
 )
 def bench(
     settings: Annotated[list[str] | None, typer.Argument(metavar="[CONTROL=VALUE...]", help="What to work.")] = None,
@@ -38,10 +39,23 @@ def bench(
         typer.Option(metavar="TIME:CONTROL=VALUE", help="Work a control at a time, as 20s:ramp=down."),
     ] = None,
     to: Annotated[Path | None, typer.Option(metavar="REC", help="Operate the bench recorded there.")] = None,
+    adapter: Annotated[
+        bool, typer.Option("--adapter", help="Stand in for a serial CAN adapter at bus B, until interrupted.")
+    ] = False,
+    link: Annotated[
+        Path | None, typer.Option(metavar="PATH", help="With --adapter: where its port is to be found.")
+    ] = None,
 ) -> None:
     """Sail the simulated ferry into a file, or operate its controls while it is recorded. Alone: list the controls."""
     from keel.bench.controls import parse_setting
 
+    if adapter:
+        if settings or seconds is not None or out is not None or at or to is not None:
+            raise typer.BadParameter("--adapter goes with --seed and --link only")
+        _stand_in(seed, link)
+        return
+    if link is not None:
+        raise typer.BadParameter("--link goes with --adapter")
     given = [parse_setting(text) for text in settings or []]
     if to is not None:
         if seconds is not None or out is not None or at:
@@ -53,6 +67,31 @@ def bench(
         raise typer.BadParameter("--seconds and --out go together; or use --to REC with CONTROL=VALUE")
     else:
         _list()
+
+
+def _stand_in(seed: int, link: Path | None) -> None:
+    from keel.bench.stand_in import StandIn, a_link
+    from keel.errors import InputError
+
+    stop = {"asked": False}
+
+    def on_signal(*_: object) -> None:
+        stop["asked"] = True
+
+    for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
+        signal.signal(number, on_signal)
+    try:
+        stand_in = StandIn(link or a_link(), seed)
+    except OSError as error:
+        raise InputError(str(link), f"cannot be made ({error.strerror})", "a place where a link may be") from None
+    try:
+        rate = f"{stand_in.bit_rate / 1000:g} kbit/s"
+        say(f"a CAN adapter stands in at {stand_in.link}, bus B at {rate}; ctrl+c unplugs it")
+        say(f"  keel record --from 'adapter:{stand_in.link} rate={stand_in.bit_rate}' plugged.keel")
+        while not stop["asked"]:
+            stand_in.turn()
+    finally:
+        stand_in.close()
 
 
 def _list() -> None:

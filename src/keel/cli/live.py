@@ -18,6 +18,7 @@ from keel.cli.arguments import find_recording, finite
 
 if TYPE_CHECKING:
     from keel.formats.layout import Layout
+    from keel.sources.source import Source
 
 
 @app.command(epilog="Example:  keel demo")
@@ -31,7 +32,7 @@ def demo(
 
     _needs_terminal()
     folder = new_name("tern")
-    recorder = launch("bench", folder, seed, speed)
+    recorder = launch([f"bench seed={seed} speed={speed:g}"], folder)
     try:
         _run_app(folder, recorder)
     finally:
@@ -110,22 +111,27 @@ def _run_app(folder: Path | None, recorder: subprocess.Popen[bytes] | None) -> N
 
 
 @app.command(
-    epilog="Examples:  keel record --from bench tern.keel   keel record --from bench tern.keel --seconds 60   "
-    "something | keel record --from pipe harbour.keel"
+    epilog="Examples:  keel record --from bench tern.keel   keel record --from can:can0,can1 harbour.keel   "
+    "keel record --from 'serial:/dev/ttyUSB0 rate=115200 delimiter=lf' talk.keel   "
+    "keel record --from adapter:/dev/ttyACM0 --from tcp:9000 both.keel   something | keel record --from pipe x.keel   "
+    "keel sources lists what is there, and what can be said of each."
 )
 def record(
     recording: Annotated[Path, typer.Argument(metavar="REC", help="The recording to make, or to add to.")],
-    source: Annotated[str, typer.Option("--from", metavar="SOURCE", help="bench, or pipe: standard input.")],
+    source: Annotated[
+        list[str],
+        typer.Option("--from", metavar="SOURCE", help="KIND[:PLACE] [NAME=VALUE...]; several record side by side."),
+    ],
     seconds: Annotated[float | None, typer.Option(min=0, callback=finite, help="Stop after so long.")] = None,
-    seed: Annotated[int, typer.Option(min=0, help="For the bench: which voyage.")] = 1,
-    speed: Annotated[float, typer.Option(min=0.1, max=60, callback=finite, help="For the bench: times as fast.")] = 1.0,
+    only: Annotated[
+        str, typer.Option(metavar="ASK", help="Of CAN interfaces only these identifiers, as id:1A0,220.")
+    ] = "",
     stop_with: Annotated[int | None, typer.Option(hidden=True)] = None,
 ) -> None:
     """Record until interrupted."""
     from keel.errors import InputError
     from keel.sources.recorder import record as run
     from keel.sources.recorder import start_recording
-    from keel.sources.registry import open_source
     from keel.store.control import Status
     from keel.store.library import with_suffix
     from keel.store.manifest import FILE
@@ -138,28 +144,27 @@ def record(
 
     signal.signal(signal.SIGTERM, on_signal)
     signal.signal(signal.SIGINT, on_signal)
-    line = open_source(source, seed, speed)
+    lines = _opened_sources(source, only)
     is_new = not (recording / FILE).exists()
     if is_new:
-        start_recording(recording, line)
+        start_recording(recording, lines)
     shown = {"at": 0.0}
 
     def on_status(status: Status) -> None:
         if sys.stderr.isatty() and time.monotonic() - shown["at"] > 0.5:
             shown["at"] = time.monotonic()
-            print(
-                f"\r{recording.name}: {status.frames} frames, {status.lost} lost"
-                + (f", {status.skipped} skipped" if status.skipped else ""),
-                end="",
-                file=sys.stderr,
-                flush=True,
-            )
+            words = f"{recording.name}: {status.frames} frames, {status.in_hz:.0f}/s, {status.lost} lost"
+            words += f", {status.skipped} skipped" if status.skipped else ""
+            words += f"  ✕ {plain(status.trouble, 60)}" if status.trouble else ""
+            print(f"\r\033[K{words}", end="", file=sys.stderr, flush=True)
 
     def stopped() -> bool:
         return stop["asked"] or (stop_with is not None and os.getppid() != stop_with)
 
+    from keel.model.safe_text import plain
+
     try:
-        done = run(recording, line, stopped, seconds, on_status)
+        done = run(recording, lines, stopped, seconds, on_status)
     except InputError:
         if is_new:
             _remove_if_empty(recording)
@@ -167,14 +172,37 @@ def record(
     finally:
         if sys.stderr.isatty():
             print("\r\033[K", end="", file=sys.stderr)
-    say(f"{recording}: {done.frames} frames added" + (f", {done.lost} lost" if done.lost else ""))
+    say(f"{recording}: {done.frames} frames added" + (f", {done.lost.total} lost" if done.lost.total else ""))
     for sentence in done.sentences:
-        say(f"  {sentence}")
-    if line.ended and not done.frames and not done.lost:
+        say(f"  {plain(sentence, 500)}")
+    if all(line.ended for line in lines) and not done.frames and not done.lost.total:
         # What ended without a frame, or holds none that can be read, has failed.
         if is_new:
             _remove_if_empty(recording)
         raise InputError("the pipe", "ended without a frame", "a pcapng, pcap, JSON or text stream")
+
+
+def _opened_sources(texts: list[str], only: str) -> list[Source]:
+    """The sources that are meant; all of them, or none is left open."""
+    from keel.errors import InputError
+    from keel.sources.kind import with_texts
+    from keel.sources.registry import KINDS, given_source, open_given
+
+    given = [given_source(text) for text in texts]
+    if only:
+        filtered = [one for one in given if any(p.name == "only" for p in KINDS[one.kind].parameters)]
+        if not filtered:
+            raise InputError("--only", "none of the sources filters by itself", "a source can:INTERFACE")
+        given = [with_texts(KINDS[one.kind], one, {"only": only}) if one in filtered else one for one in given]
+    found: list[Source] = []
+    try:
+        for one in given:
+            found.append(open_given(one))
+    except BaseException:
+        for source in found:
+            source.close()
+        raise
+    return found
 
 
 def _remove_if_empty(recording: Path) -> None:

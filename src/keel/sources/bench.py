@@ -6,30 +6,42 @@ import time
 from collections.abc import Callable
 from typing import Any
 
+from keel.bench.controls import CONTROLS
 from keel.bench.ferry import Ferry
 from keel.bench.messages import BUSES, published_dictionary
 from keel.bench.physics import STEP_S
 from keel.model.frames import FrameBatch, empty_batch
+from keel.sources.kind import Given, Kind, Offer, Parameter, whole_number
+from keel.sources.source import Source
 
 
-class BenchSource:
+class BenchSource(Source):
     """*Tern* in real time, or ``speed`` times as fast."""
 
+    title = "bench: the harbour ferry Tern"
+    controls = CONTROLS
+
     def __init__(self, seed: int = 1, speed: float = 1.0, clock: Callable[[], float] = time.monotonic) -> None:
-        self.title = "bench: the harbour ferry Tern"
+        super().__init__()
         self.buses = list(BUSES)
         self.dictionary = published_dictionary()
-        self.ended = False
         self._ferry = Ferry(seed, time.time_ns())
         self._speed, self._clock = speed, clock
         self._begin: float | None = None
 
-    def poll(self) -> FrameBatch:
+    def poll(self, wait_s: float = 0.0) -> FrameBatch:
         """The frames since the last call."""
         if self._begin is None:
             self._begin = self._clock()
-        due = (self._clock() - self._begin) * self._speed - self._ferry.elapsed_s
+        due = self._due()
+        if due < STEP_S and wait_s:
+            time.sleep(min(wait_s, (STEP_S - due) / self._speed))
+            due = self._due()
         return self._ferry.advance(due) if due >= STEP_S else empty_batch()
+
+    def _due(self) -> float:
+        assert self._begin is not None
+        return (self._clock() - self._begin) * self._speed - self._ferry.elapsed_s
 
     def control(self, name: str, value: str) -> None:
         """Work a control of the ferry."""
@@ -39,17 +51,26 @@ class BenchSource:
         """How the controls stand."""
         return dict(self._ferry.controls)
 
-    def lost(self) -> int:
-        """Nothing is ever lost here: a slow machine only falls behind."""
-        return 0
 
-    def skipped(self) -> int:
-        """Nothing."""
-        return 0
+def _speed(text: str) -> float:
+    speed = float(text)
+    if not 0.1 <= speed <= 60:
+        raise ValueError(text)
+    return speed
 
-    def said(self) -> list[str]:
-        """Nothing."""
-        return []
 
-    def close(self) -> None:
-        """Nothing to let go of."""
+def _open(given: Given) -> Source:
+    return BenchSource(given.values["seed"], given.values["speed"])
+
+
+KIND: Kind = Kind(
+    "bench",
+    "the simulated harbour ferry Tern",
+    _open,
+    parameters=(
+        Parameter("seed", "which voyage", 1, (), *whole_number(0, 10**9)),
+        Parameter("speed", "times as fast as real", 1.0, (), _speed, "a number from 0.1 to 60"),
+    ),
+    there=lambda: [Offer(KIND.given(), "the simulated harbour ferry Tern", "always there")],
+    example="bench",
+)

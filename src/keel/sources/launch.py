@@ -6,17 +6,18 @@ import os
 import signal
 import subprocess
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 
 ENDING_S = 30.0
 """So long a recorder may take to write what it has."""
 
 
-def launch(source: str, folder: Path, seed: int = 1, speed: float = 1.0) -> subprocess.Popen[bytes]:
-    """Record from a source into a new recording, beside this process."""
-    options = ["--seed", str(seed), "--speed", str(speed), "--stop-with", str(os.getpid())]
+def launch(sources: Sequence[str], folder: Path) -> subprocess.Popen[bytes]:
+    """Record from sources, as people name them, into a new recording, beside this process."""
+    named = [word for source in sources for word in ("--from", source)]
     return subprocess.Popen(
-        [sys.executable, "-m", "keel", "record", "--from", source, str(folder), *options],
+        [sys.executable, "-m", "keel", "record", str(folder), *named, "--stop-with", str(os.getpid())],
         stdin=subprocess.DEVNULL,
         stdout=subprocess.DEVNULL,
         stderr=subprocess.PIPE,

@@ -25,6 +25,13 @@ class Status:
         controls: How its source's stand.
         trouble: What is wrong now.
         skipped: How much came that is no frame.
+        lost_at: How many were lost in the kernel, in Keel's buffer, at the disk, and before they came.
+        buffer: How full Keel's buffer is, from 0 to 1.
+        in_hz, disk_hz: Frames a second that are read, and written.
+        clock_steps: How often the clock was set.
+        holes: When sources were not there: start, end (None: still), buses, why.
+        disk_left_s: How long the disk lasts at this rate; negative if that is not known.
+        panel: The controls there are, as their declarations have them.
     """
 
     process: int = 0
@@ -36,6 +43,14 @@ class Status:
     refused: str = ""
     trouble: str = ""
     skipped: int = 0
+    lost_at: dict[str, int] = field(default_factory=dict)
+    buffer: float = 0.0
+    in_hz: float = 0.0
+    disk_hz: float = 0.0
+    clock_steps: int = 0
+    holes: list[dict[str, Any]] = field(default_factory=list)
+    disk_left_s: float = -1.0
+    panel: list[dict[str, Any]] = field(default_factory=list)
 
 
 def write_status(folder: Path, status: Status) -> None:

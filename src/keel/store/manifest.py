@@ -66,6 +66,16 @@ class Reading(Extensible):
 
 
 @dataclass(frozen=True)
+class Hole(Extensible):
+    """A time in which nothing could be recorded of some buses, from and to in ns; and why."""
+
+    start: int
+    end: int
+    buses: tuple[str, ...]
+    why: str
+
+
+@dataclass(frozen=True)
 class Board(Extensible):
     """Signals that a person wants to see together, as ``Message.signal``."""
 
@@ -103,7 +113,7 @@ class DictionaryEntry(Extensible):
 _NAMES = frozenset(
     (
         "schema", "name", "source", "created", "clock", "buses", "segments", "marks", "dictionary", "dictionaries",
-        "notes", "lost", "comments", "asks", "checks", "nominal", "packed", "readings", "pages",
+        "notes", "lost", "comments", "asks", "checks", "nominal", "packed", "readings", "pages", "holes",
     )
 )  # fmt: skip
 """The keys of a manifest that are known."""
@@ -123,6 +133,7 @@ class Manifest:
         nominal: Nominal cycle times in ns that the user named, by key.
         readings: What devices were seen to display.
         boards: The user's own groups of signals.
+        holes: When sources were not there.
         more: What a later Keel stored besides.
         schema: How its frames are stored.
         is_dated: Whether times count from 1970 rather than from a zero of the recording's own.
@@ -146,6 +157,7 @@ class Manifest:
     packed: bool = False
     readings: list[Reading] = field(default_factory=list)
     boards: list[Board] = field(default_factory=list)
+    holes: list[Hole] = field(default_factory=list)
     more: dict[str, Any] = field(default_factory=dict)
     schema: int = SCHEMA
     is_dated: bool = True
@@ -177,6 +189,7 @@ class Manifest:
             "packed": self.packed,
             "readings": [to_plain(r) for r in self.readings],
             "pages": [to_plain(b) for b in self.boards],
+            **({"holes": [to_plain(h) for h in self.holes]} if self.holes else {}),
             **self.more,
         }
 
@@ -217,6 +230,7 @@ class Manifest:
             packed=part("packed", bool),
             readings=listed("readings", Reading, is_later=True),
             boards=listed("pages", Board, is_later=True),
+            holes=listed("holes", Hole, is_later=True),
             more={name: value for name, value in data.items() if name not in _NAMES},
             schema=part("schema", int),
             is_dated=data.get("clock") != UNDATED,

@@ -49,6 +49,7 @@ class Writer:
 
     Attributes:
         taken: How many frames were taken; what was refused is not among them.
+        written: How many bytes of them, at most, lie on the disk.
     """
 
     def __init__(self, folder: Path, *, journal: bool = True) -> None:
@@ -65,7 +66,7 @@ class Writer:
         self.folder = folder
         self._lock = WriterLock(folder)
         self._journaled = journal
-        self.taken = 0
+        self.taken = self.written = 0
         self._full = False
         self._file: IO[bytes] | None = None
         self._written = 0
@@ -127,7 +128,9 @@ class Writer:
             self._pending.append(piece)
             self._rows += len(piece)
             self.taken += len(piece)
-            self._bytes += len(piece) * ROW_BYTES + int(piece.offsets[-1] - piece.offsets[0])
+            size = len(piece) * ROW_BYTES + int(piece.offsets[-1] - piece.offsets[0])
+            self._bytes += size
+            self.written += size
             if self._rows >= SEAL_ROWS or self._bytes >= SEAL_BYTES:
                 self._rotate()
 
