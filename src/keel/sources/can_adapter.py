@@ -8,7 +8,6 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -18,16 +17,17 @@ from keel.model.bus import Bus
 from keel.model.frames import Flag, FrameBatch, batch_of, concat, empty_batch, replace_columns
 from keel.model.identity import NO_IDENT
 from keel.sources.adapter_clock import AdapterClock
-from keel.sources.kind import YES_NO, Given, Kind, Offer, Parameter, whole_number, yes_or_no
+from keel.sources.kind import YES_NO, Given, Kind, Offer, Parameter, Verdict, whole_number, yes_or_no
 from keel.sources.serial_line import Framing, Open, Port, open_port
 from keel.sources.source import Lost, Source, SourceGone
+from keel.sources.trying_can import try_rates
 
 READ_BYTES = 1 << 16
 ANSWER_S = 1.0
 """So long an adapter may take to answer a command."""
 QUIET_S = 0.1
 """What comes no later after the last byte belongs to it."""
-STATUS_EVERY_S = 1.0
+STATUS_EVERY_S = 0.5
 USUAL_BAUD = 115_200
 
 
@@ -161,6 +161,7 @@ class CanAdapter(Source):
             adapter.close()
             raise
         self._adapter, self._clock = adapter, AdapterClock()
+        self._next_status = time.monotonic() + STATUS_EVERY_S
 
     def poll(self, wait_s: float = 0.0) -> FrameBatch:
         """The frames since the last call, and what the adapter said of faults as error frames."""
@@ -247,10 +248,8 @@ def there() -> list[Offer]:
     return [Offer(KIND.given(str(path)), "CAN adapter", "a stand-in of the bench") for path in stand_ins()]
 
 
-def _try_out(given: Given, stopped: Callable[[], bool]) -> Any:
-    from keel.sources.trying_can import try_adapter
-
-    return try_adapter(given, stopped)
+def _try_out(given: Given, stopped: Callable[[], bool]) -> Verdict:
+    return try_rates(given, stopped, lambda rate: CanAdapter(given.where, rate, True, given.values["baud"]))
 
 
 KIND = Kind(

@@ -20,6 +20,7 @@ from keel.sources.kind import YES_NO, Given, Kind, Offer, Parameter, span_ns, wh
 from keel.sources.serial_line import Framing, Open, Port, Unmarker, open_port
 from keel.sources.source import Source, SourceGone
 from keel.sources.splitting import Split, Splitter, delimiter_of, frames_of
+from keel.sources.trying_serial import try_serial
 
 READ_BYTES = 1 << 16
 ORDER = (
@@ -98,7 +99,8 @@ class SerialSource(Source):
         self._open()
         for name, value in self._lines.items():
             if value == "on":
-                self.control(name, value)
+                with suppress(ControlError):
+                    self.control(name, value)
 
     def poll(self, wait_s: float = 0.0) -> FrameBatch:
         """The messages that are whole."""
@@ -220,12 +222,6 @@ def _open(given: Given) -> Source:
     return SerialSource(places, framing, _split_of(given, framing), given.values["host"])
 
 
-def _try_out(given: Given, stopped: Any) -> Any:
-    from keel.sources.trying_serial import try_serial
-
-    return try_serial(given, stopped)
-
-
 KIND = Kind(
     "serial",
     "serial ports",
@@ -234,6 +230,6 @@ KIND = Kind(
     needs_where=True,
     parameters=PARAMETERS,
     there=there,
-    try_out=_try_out,
+    try_out=try_serial,
     example="serial:/dev/ttyUSB0 rate=115200 delimiter=lf",
 )

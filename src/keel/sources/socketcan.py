@@ -32,8 +32,9 @@ from keel.sources.can_socket import (
     set_up,
 )
 from keel.sources.interfaces import Interface
-from keel.sources.kind import Given, Kind, Offer, Parameter
+from keel.sources.kind import Given, Kind, Offer, Parameter, Verdict
 from keel.sources.source import Lost, Source, SourceGone
+from keel.sources.trying_can import try_interfaces
 
 USUAL_RATE, USUAL_FAST_RATE = 500_000, 2_000_000
 MOST_AT_ONCE = 16
@@ -260,10 +261,8 @@ def there() -> list[Offer]:
     return found
 
 
-def _try_out(given: Given, stopped: Callable[[], bool]) -> Any:
-    from keel.sources.trying_can import try_interfaces
-
-    return try_interfaces(given, stopped)
+def _try_out(given: Given, stopped: Callable[[], bool]) -> Verdict:
+    return try_interfaces(given, stopped, lambda name: SocketCan([name]))
 
 
 KIND = Kind(

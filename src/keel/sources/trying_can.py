@@ -3,16 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
 
 from keel.sources import interfaces
-from keel.sources.can_adapter import USUAL_BAUD, CanAdapter
 from keel.sources.interfaces import Interface
 from keel.sources.kind import Given, Verdict
 from keel.sources.listening import ALONE, Heard, listen
-from keel.sources.serial_line import Open, open_port
-from keel.sources.socketcan import SocketCan
-from keel.sources.source import SourceGone
+from keel.sources.source import Source, SourceGone
 
 USUAL = (500_000, 250_000, 125_000, 1_000_000, 100_000, 50_000, 800_000, 20_000, 10_000)
 """Bit rates, the most usual first."""
@@ -43,8 +39,9 @@ def _best(found: Sequence[tuple[int, Heard]]) -> Verdict:
     return Verdict("no traffic")
 
 
-def try_adapter(given: Given, stopped: Stopped, opened: Open = open_port, seconds: float = AT_EACH_S) -> Verdict:
-    """Listen through an adapter, at the rate that was named or at the usual ones."""
+def try_rates(given: Given, stopped: Stopped, open_at: Callable[[int], Source], seconds: float = AT_EACH_S) -> Verdict:
+    """Listen through an adapter, at the rate that was named or at the usual ones; ``open_at`` opens it at one, only
+    listening."""
     rates = [given.values["rate"]] if "rate" in given.said else list(USUAL)
     found: list[tuple[int, Heard]] = []
     problem = ""
@@ -52,7 +49,7 @@ def try_adapter(given: Given, stopped: Stopped, opened: Open = open_port, second
         if stopped():
             break
         try:
-            source = CanAdapter(given.where, rate, True, given.values.get("baud", USUAL_BAUD), opened)
+            source = open_at(rate)
         except SourceGone as error:
             if "refuses to only listen" in error.what:
                 return Verdict("not tried: the adapter cannot only listen, and what takes part may disturb")
@@ -74,8 +71,8 @@ def try_adapter(given: Given, stopped: Stopped, opened: Open = open_port, second
 def try_interfaces(
     given: Given,
     stopped: Stopped,
+    source_at: Callable[[str], Source],
     look: Callable[[], list[Interface]] = interfaces.interfaces,
-    source_at: Callable[[str], Any] = lambda name: SocketCan([name]),
     do: interfaces.Run = interfaces.run,
     may_set: Callable[[], bool] = interfaces.may_set,
     seconds: float = LISTEN_S,
@@ -90,7 +87,7 @@ def try_interfaces(
 
 
 def _try_one(
-    name: str, stopped: Stopped, look: Callable[[], list[Interface]], source_at: Callable[[str], Any],
+    name: str, stopped: Stopped, look: Callable[[], list[Interface]], source_at: Callable[[str], Source],
     do: interfaces.Run, may_set: Callable[[], bool], seconds: float,
 ) -> Verdict:  # fmt: skip
     known = {one.name: one for one in look()}
@@ -130,7 +127,7 @@ def _try_one(
     return verdict
 
 
-def _listen_at(name: str, source_at: Callable[[str], Any], seconds: float, stopped: Stopped) -> Heard:
+def _listen_at(name: str, source_at: Callable[[str], Source], seconds: float, stopped: Stopped) -> Heard:
     source = source_at(name)
     try:
         return listen(source, seconds, stopped)
