@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import asdict
 from pathlib import Path
 
 import pytest
@@ -11,15 +12,19 @@ from textual.pilot import Pilot
 from keel.app.frame.stage import Stage
 from keel.app.main import KeelApp
 from keel.app.views.bench.choices import BenchChoices
+from keel.app.views.bench.panel import declared
+from keel.app.views.bench.panel import value_of as value_shown
 from keel.app.views.bench.sketch import sketch
-from keel.app.views.bench.view import CHOICES, _value
+from keel.app.views.bench.view import CHOICES
 from keel.bench.controls import CONTROLS, Control
+from keel.sources.serial_port import SerialSource
 from keel.store.control import ControlReader, Status, write_status
 from keel.store.writer import Writer
 from tests.app.driving import is_open, opened, painted, picture_of, plain_recording, shown, until
 from tests.making import START, Row, batch
 
 DEFAULTS = {control.name: control.default for control in CONTROLS}
+PANEL = [asdict(control) for control in CONTROLS]
 
 
 @pytest.fixture
@@ -28,7 +33,7 @@ def sailing(tmp_path: Path) -> Iterator[Path]:
     folder = plain_recording(tmp_path / "sailing.keel")
     writer = Writer(folder)
     writer.append(batch([Row(START + 4 * 10**9, 0x0A4, b"\x01\x02")]))
-    write_status(folder, Status(1, 1.0, 10, controls=DEFAULTS))
+    write_status(folder, Status(1, 1.0, 10, controls=DEFAULTS, panel=PANEL))
     yield folder
     writer.close()
 
@@ -41,7 +46,7 @@ async def aboard(app: KeelApp, pilot: Pilot[None]) -> None:
 
 def value_of(app: KeelApp, control: Control) -> str:
     """What a control shows."""
-    return _value(app.here, control)
+    return value_shown(app.here, control)
 
 
 def row_of(app: KeelApp, title: str) -> str:
@@ -86,7 +91,7 @@ async def test_arrows_work_a_control_from_end_to_end(
     sailing: Path, control: Control, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     # Nobody does what is asked here: what is shown must not be taken back while keys are pressed.
-    monkeypatch.setattr("keel.app.views.bench.view.PATIENCE_S", 1000.0)
+    monkeypatch.setattr("keel.app.views.bench.panel.PATIENCE_S", 1000.0)
     presses = ">" * 3 + "<" * 9 + ">" * 12
     reader = ControlReader(sailing)
     async with opened(sailing, (160, 50)) as (app, pilot):
@@ -132,14 +137,14 @@ async def test_what_is_asked_shows_at_once_until_the_bench_says_it_itself(sailin
         await aboard(app, pilot)
         await pilot.press("right")
         assert value_of(app, CONTROLS[0]) == "down" and app.state.of(BenchChoices).asked[0].value == "down"
-        write_status(sailing, Status(1, 2.0, 10, controls={**DEFAULTS, "ramp": "down"}))
+        write_status(sailing, Status(1, 2.0, 10, controls={**DEFAULTS, "ramp": "down"}, panel=PANEL))
         await until(pilot, lambda: "ramp" in str(picture_of(app).status))
         assert value_of(app, CONTROLS[0]) == "down"
 
 
 @pytest.mark.parametrize("odd", ["sideways", "nan", "1e9", "", "-", "[red]", 7, None, ["on"]])
 async def test_settings_that_cannot_be_are_not_believed(sailing: Path, odd: object) -> None:
-    write_status(sailing, Status(1, 1.0, 10, controls=dict.fromkeys(DEFAULTS, odd)))
+    write_status(sailing, Status(1, 1.0, 10, controls=dict.fromkeys(DEFAULTS, odd), panel=PANEL))
     async with opened(sailing, (160, 50)) as (app, pilot):
         await pilot.press("9")
         await until(pilot, lambda: is_open(app, "bench"))
@@ -168,3 +173,45 @@ async def test_the_sketch_shows_what_is_set(
     async with opened(plain_recording(tmp_path / "r.keel")) as (app, _):
         text = "\n".join(line.text() for line in sketch(app.palette, settings))
         assert all(word in text for word in there) and not any(word in text for word in gone)
+
+
+LAMP = {"name": "lamp", "title": "a lamp", "default": "on"}
+
+
+@pytest.mark.parametrize(
+    "odd",
+    [
+        1, None, [], {}, {"name": 1}, {"name": "x", "title": "y"}, {**LAMP, "choices": "no"},
+        {**LAMP, "choices": ["a"]}, {**LAMP, "low": 2, "high": 1},
+    ],
+)  # fmt: skip
+def test_what_is_no_control_is_not_shown(odd: object) -> None:
+    assert declared([odd]) == ()
+
+
+def test_controls_of_other_sources_are_shown_as_they_are_declared() -> None:
+    said = {"name": "dtr", "title": "data [b]terminal\x1b[31m", "default": "off", "choices": ["off", "on"], "later": 1}
+    (control,) = declared([said])
+    assert (control.name, control.choices) == ("dtr", ("off", "on")) and "\x1b" not in control.title
+
+
+async def test_controls_of_a_serial_port_are_worked_like_those_of_the_bench(tmp_path: Path) -> None:
+    folder = plain_recording(tmp_path / "port.keel")
+    writer = Writer(folder)
+    panel = [asdict(control) for control in SerialSource.controls]
+    write_status(folder, Status(1, 1.0, 10, controls={"dtr": "off", "rts": "off"}, panel=panel))
+    reader = ControlReader(folder)
+    async with opened(folder, (160, 50)) as (app, pilot):
+        await pilot.press("9")
+        await until(pilot, lambda: "controls of what is recorded" in shown(app))
+        assert "data terminal ready" in shown(app) and "Tern" not in shown(app)
+        await pilot.press("down", "right")
+        asked: list[tuple[str, str]] = []
+
+        def is_asked() -> bool:
+            asked.extend(reader.read_new())
+            return bool(asked)
+
+        await until(pilot, is_asked)
+        assert asked == [("rts", "on")]
+    writer.close()

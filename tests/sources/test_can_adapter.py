@@ -64,7 +64,7 @@ def test_trying_out_finds_the_rate(tmp_path: Path) -> None:
         found = kind.try_out(given_source(f"adapter:{stand_in.link}"), lambda: False)
     assert (wrong.words, wrong.good) == ("traffic, but only faults at 125 kbit/s", False)
     assert found.good and found.settings == {"rate": 250_000}
-    assert found.words.startswith("good, ") and "% load at 250 kbit/s" in found.words
+    assert found.words.startswith("good, ") and " % load at 250 kbit/s" in found.words
 
 
 def test_stand_ins_are_listed_while_they_run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

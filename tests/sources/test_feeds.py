@@ -115,7 +115,7 @@ def test_a_hole_that_is_still_open_at_the_end_ends_there(tmp_path: Path) -> None
     start_recording(tmp_path / "r.keel", [gone, other])
     done = record(tmp_path / "r.keel", [gone, other], lambda: other.ended)
     (hole,) = load_manifest(tmp_path / "r.keel").holes
-    assert hole.why == "still not there" and hole.end > hole.start and done.frames == 1
+    assert hole.why == "pulled" and hole.end > hole.start and done.frames == 1
     # An older Keel keeps what it does not know; this one reads it back.
     assert load_manifest(tmp_path / "r.keel").to_json()["holes"][0]["buses"] == ("port",)
 

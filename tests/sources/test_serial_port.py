@@ -176,7 +176,7 @@ def test_text_is_found_at_its_rate(rate: int) -> None:
     rates = [9_600, 115_200, 19_200, 38_400, 57_600, 4_800]
     verdict = judged(heard_at(rate, TEXT, rates))  # type: ignore[arg-type]
     assert verdict.good and verdict.settings == {"rate": rate}
-    assert verdict.words.startswith(f"good, {rate} bit/s 8N1: text, 100% printable")
+    assert verdict.words.startswith(f"good, {rate} bit/s 8N1: text, 100 % printable")
 
 
 @pytest.mark.parametrize("parity", ["even", "odd"])

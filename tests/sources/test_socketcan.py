@@ -274,7 +274,7 @@ def tried(bus: Bus, may_set: bool = True) -> tuple[str, bool, tuple[str, ...]]:
 def test_an_interface_that_is_up_is_listened_at_and_left_as_it_is() -> None:
     bus = Bus(500_000, [0x100, 0x101, 0x100], is_up=True)
     words, good, _ = tried(bus)
-    assert words.startswith("good, 2 identifiers, ") and words.endswith("% load at 500 kbit/s")
+    assert words.startswith("good, 2 identifiers, ") and words.endswith(" % load at 500 kbit/s")
     assert good and bus.commands == []
 
 

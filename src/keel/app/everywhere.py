@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
@@ -53,8 +53,8 @@ class Shell(Helm, Protocol):
     def turn_colours(self) -> None:
         """Dark or light."""
 
-    def record(self, source: str, folder: Path) -> None:
-        """Have a source recorded."""
+    def record(self, sources: Sequence[str], folder: Path) -> None:
+        """Have sources recorded."""
 
     def leave(self) -> None:
         """End, once what is being written is written."""

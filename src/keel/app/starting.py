@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,12 +16,16 @@ TYPED = "\0typed"
 BENCH = "bench"
 
 
-def open_library(helm: Helm, record: Callable[[str, Path], None], left: Callable[[], None] = lambda: None) -> None:
+Record = Callable[[Sequence[str], Path], None]
+"""Has sources, as people name them, recorded into a new recording."""
+
+
+def open_library(helm: Helm, record: Record, left: Callable[[], None] = lambda: None) -> None:
     """List the recordings, and do what is chosen.
 
     Args:
         helm: The app's.
-        record: Has a source recorded into a new recording, by the source's name.
+        record: Has sources recorded.
         left: Called if nothing was chosen.
     """
     from keel.app.dialogs.library import Chosen, Library
@@ -37,7 +41,7 @@ def open_library(helm: Helm, record: Callable[[str, Path], None], left: Callable
         elif answer.do == "record":
             choose_source(helm, record, again)
         elif answer.do == "demo":
-            new_recording(helm, "tern", lambda folder: record(BENCH, folder))
+            new_recording(helm, "tern", lambda folder: record([BENCH], folder))
         else:
             left()
 
@@ -61,14 +65,15 @@ def new_recording(helm: Helm, stem: str, record: Callable[[Path], None]) -> None
     helm.behind(lambda _: new_name(stem), begin)
 
 
-def choose_source(helm: Helm, record: Callable[[str, Path], None], left: Callable[[], None]) -> None:
+def choose_source(helm: Helm, record: Record, left: Callable[[], None]) -> None:
     """Choose what is recorded."""
-    choices = [Choice(BENCH, "bench: the simulated harbour ferry Tern, two CAN buses")]
+    from keel.app.dialogs.sources import Sources
 
-    def chosen(source: str) -> None:
-        new_recording(helm, source, lambda folder: record(source, folder))
+    def chosen(sources: tuple[str, ...]) -> None:
+        stem = "-".join(dict.fromkeys(source.split(":")[0].split()[0].strip("'") for source in sources))
+        new_recording(helm, stem[:40], lambda folder: record(sources, folder))
 
-    helm.windows.choose("record from", choices, chosen, left)
+    helm.windows.open(Sources(), chosen, left)
 
 
 def choose_capture(helm: Helm, left: Callable[[], None]) -> None:

@@ -7,6 +7,7 @@ from dataclasses import MISSING, dataclass, field, fields, replace
 from typing import Any, TypeVar
 
 E = TypeVar("E", bound="Extensible")
+T = TypeVar("T")
 
 
 @dataclass(frozen=True)
@@ -55,3 +56,17 @@ def to_plain(thing: Extensible, later: Collection[str] = ()) -> dict[str, Any]:
         if one.name != "more" and not (one.name in later and value == default):
             plain[one.name] = value
     return {**plain, **thing.more}
+
+
+def plain_of_kind(data: Any, kind: type[T]) -> T:
+    """Something of a kind from plain data; what the kind does not know is passed over.
+
+    Raises:
+        TypeError, ValueError: something is missing, or not what it should be.
+    """
+    import msgspec
+
+    if not isinstance(data, Mapping):
+        raise TypeError(f"{data!r:.40} is no {kind.__name__}")
+    made: T = msgspec.convert(dict(data), kind, str_keys=True)
+    return made

@@ -71,6 +71,6 @@ KIND: Kind = Kind(
         Parameter("seed", "which voyage", 1, (), *whole_number(0, 10**9)),
         Parameter("speed", "times as fast as real", 1.0, (), _speed, "a number from 0.1 to 60"),
     ),
-    there=lambda: [Offer(KIND.given(), "the simulated harbour ferry Tern", "always there")],
+    there=lambda: [Offer(KIND.given(), "the simulated harbour ferry Tern")],
     example="bench",
 )

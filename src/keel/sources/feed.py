@@ -26,11 +26,12 @@ PER_FRAME = 48
 
 @dataclass
 class Gap:
-    """A time in which a source was not there: from, to (None: still), in ns since 1970; and why."""
+    """A time in which a source was not there: from, to (None: still), in ns since 1970; why, and why still."""
 
     start: int
     end: int | None
     why: str
+    still: str = ""
 
 
 class Feed:
@@ -67,7 +68,10 @@ class Feed:
     @property
     def away(self) -> str:
         """Why the source is not there now; empty if it is."""
-        return self.gaps[-1].why if self.gaps and self.gaps[-1].end is None else ""
+        if not self.gaps or self.gaps[-1].end is not None:
+            return ""
+        gap = self.gaps[-1]
+        return f"{gap.why} ({gap.still})" if gap.still else gap.why
 
     @property
     def read(self) -> int:
@@ -163,7 +167,7 @@ class Feed:
                 gap.end = time.time_ns()
                 return
             except SourceGone as still:
-                gap.why = still.what if still.what else gap.why
+                gap.still = still.what
                 if self.source.ended:
                     break
             except Exception as failure:

@@ -50,11 +50,11 @@ class Heard:
             return "no traffic"
         if not self.good:
             return "traffic, but only faults"
-        load = f", {self.load:.0%} load" if self.load >= 0 else ""
+        load = f", {self.load * 100:.0f} % load" if self.load >= 0 else ""
         each = "identifier" if self.identifiers == 1 else "identifiers"
         said = f"good, {self.identifiers} {each}{load}"
         share = self.faulty / (self.good + self.faulty)
-        return f"{said}, {share:.0%} faulty" if share >= 0.005 else said
+        return f"{said}, {share * 100:.0f} % faulty" if share >= 0.005 else said
 
 
 def listen(

@@ -151,7 +151,11 @@ def judged(looks: list[Look]) -> Verdict:
     settings: dict[str, object] = {"rate": first.framing.rate}
     if first.parity != "none":
         settings |= {"bits": 7, "parity": first.parity}
-    kind = f"text, {first.printable:.0%} printable" if first.printable > 0.9 else "bytes, none of them text for sure"
+    kind = (
+        f"text, {first.printable * 100:.0f} % printable"
+        if first.printable > 0.9
+        else "bytes, none of them text for sure"
+    )
     near = [one for one in others if one.score > 0.7 * first.score]
     doubt = f"; nearly as good: {near[0].words}" if near else ""
     sure = "good" if first.score >= 0.8 and not near else "perhaps"

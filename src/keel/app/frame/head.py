@@ -13,6 +13,9 @@ from keel.app.paint.strokes import bar
 if TYPE_CHECKING:
     from keel.app.desk.picture import Picture
 
+MUCH, SOON_S, ROOMY = 0.25, 1800.0, 190
+"""A buffer so full, and a disk that is full so soon, are said in any window; else only in a roomy one."""
+
 
 class Head(Sheet):
     """One row."""
@@ -62,6 +65,8 @@ class Head(Sheet):
         at = line.put(at, f"{words.count(picture.snapshot.frames)} frames", style("text", "panel")) + 3
         if picture.snapshot.live:
             at = line.put(at, f"{picture.rate_hz:.0f}/s".rjust(7), style("text", "panel")) + 3
+            for text, role in how_it_goes(picture, width):
+                at = line.put(at, text, style(role, "panel")) + 2
         if self._damaged:
             files = "a file is" if self._damaged == 1 else f"{self._damaged} files are"
             at = line.put(at, f"✕ {files} damaged", style("coral", "panel", True)) + 3
@@ -113,3 +118,23 @@ class Head(Sheet):
                 line.put(at, filled, style(role, "panel"))
                 at += width + 1
             at = line.put(at, words.percent(load).rjust(5), style("text", "panel")) + 2
+
+
+def how_it_goes(picture: Picture, width: int) -> list[tuple[str, str]]:
+    """How the recording goes, in a few words and the role they are painted in: what is wrong first; all of it in
+    Health."""
+    status = picture.status
+    if status is None:
+        return []
+    said = []
+    if any(isinstance(hole, dict) and hole.get("end") is None for hole in status.holes):
+        said.append(("✕ source gone", "coral"))
+    elif status.holes:
+        said.append((f"✕ {len(status.holes)} hole{'s' if len(status.holes) > 1 else ''}", "coral"))
+    if status.clock_steps:
+        said.append((f"✕ clock set {status.clock_steps}×", "coral"))
+    if status.buffer >= MUCH or width >= ROOMY:
+        said.append((f"buffer {words.percent(status.buffer)}", "coral" if status.buffer >= MUCH else "dim"))
+    if 0 <= status.disk_left_s < SOON_S or (width >= ROOMY and status.disk_left_s >= 0):
+        said.append((f"disk {words.lasting(status.disk_left_s)}", "coral" if status.disk_left_s < SOON_S else "dim"))
+    return said

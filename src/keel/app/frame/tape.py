@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from textual import events
 
+from keel.app.desk.holes import holes_of
 from keel.app.paint.canvas import Line, Sheet
 from keel.app.paint.strokes import nice_step, spark, tick_words
 from keel.model.span import Span
@@ -21,6 +22,7 @@ RIGHT = 2
 LEAST_ROWS, MOST_ROWS, MOST_IN_LOW = 2, 5, 3
 """Rows for buses: never fewer, so that nothing moves when a second one comes; never more, and fewer in a low window."""
 LOW = 34
+HOLE = "╳"
 
 
 class Tape(Sheet):
@@ -82,6 +84,7 @@ class Tape(Sheet):
             role = "dim" if share else self.palette.bus(row)
             rows[row].put(1, label, style(role), LABEL - 2)
             self._write(rows[row], _curve(rate[: self.cells]), role, dragged)
+            self._holes(rows[row], picture, None if share else buses[row].name)
         self._flags(rows[-2], picture, dragged)
         self._axis(rows[-1], picture, width)
         return lines
@@ -113,6 +116,17 @@ class Tape(Sheet):
         for i, char in enumerate(text):
             if char != " ":
                 line.put(LABEL + i, char, self.palette.style(role, "raised" if low <= i < high else "ink"), 1)
+
+    def _holes(self, line: Line, picture: Picture, bus: str | None) -> None:
+        """Where nothing could be recorded of a bus; of any for the row that several share."""
+        if not picture.snapshot.manifest.is_dated:
+            # Holes are known by this machine's clock alone.
+            return
+        for hole in holes_of(picture):
+            if bus is None or bus in hole.buses:
+                low, high = self._cell(picture.lens, hole.start), self._cell(picture.lens, hole.end)
+                for cell in range(max(low, 0), min(max(high, low + 1), self.cells)):
+                    line.put(LABEL + cell, HOLE, self.palette.style("coral"), 1)
 
     def _flags(self, line: Line, picture: Picture, raised: tuple[int, int] | None) -> None:
         low, high = raised or (-1, -1)

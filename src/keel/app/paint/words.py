@@ -50,6 +50,13 @@ def length(ns: float) -> str:
     return f"{ns / 60e9:.1f} min"
 
 
+def lasting(seconds: float) -> str:
+    """How long something lasts, roughly: ``14 min``, ``9 h``, ``12 days``."""
+    if seconds < 5400:
+        return f"{seconds / 60:.0f} min"
+    return f"{seconds / 3600:.0f} h" if seconds < 48 * 3600 else f"{seconds / 86400:,.0f} days".replace(",", " ")
+
+
 def of_day(ns: int) -> str:
     """The time of day (UTC) to a microsecond; what lies before a zero of its own stands behind a minus."""
     if ns < 0:

@@ -1,12 +1,9 @@
-"""The Bench view: the ferry's controls and faults, and what she sends meanwhile."""
+"""The Bench view: what can be worked on the source that is recorded, and what comes meanwhile."""
 
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
-from contextlib import suppress
 from dataclasses import dataclass, replace
-from typing import Any
 
 from keel.app.desk.deeds import make_quietly
 from keel.app.desk.edits import begin_try
@@ -17,16 +14,14 @@ from keel.app.frame.view import View
 from keel.app.paint.canvas import Line
 from keel.app.paint.strokes import bar
 from keel.app.views.bench.choices import Asked, BenchChoices
+from keel.app.views.bench.panel import choices_of, groups_of, is_ferry, panel_of, value_of
 from keel.app.views.bench.sketch import ROWS, sketch
-from keel.bench.controls import CONTROLS, Control
+from keel.bench.controls import Control
 from keel.errors import ControlError
 
 TITLE, CHOICES = 4, 32
-PATIENCE_S = 3.0
-"""So long the bench may take to do what it was asked, before the control shows again what it says."""
 FAULT = "fault-"
 """Controls called so inject faults: nothing is tried with them."""
-GROUPS = (("device", "aboard the ferry Tern"), ("fault", "faults to inject"))
 SAYS = (
     ("HelmCommand", "lever"),
     ("HelmCommand", "wheel"),
@@ -76,11 +71,12 @@ class Bench(View):
     def _layout(self, here: Here) -> Layout:
         width = min(max(here.width * 60 // 100, 70), 96) if here.width >= 120 else here.width
         rows, titles, row = {}, {}, 0
-        for group, title in GROUPS:
+        controls = panel_of(here)
+        for group, title in groups_of(controls):
             row += 1 if row else 0
             titles[row] = title
             row += 1
-            for number, control in enumerate(CONTROLS):
+            for number, control in enumerate(controls):
                 if control.group == group:
                     rows[row] = number
                     row += 1
@@ -89,28 +85,28 @@ class Bench(View):
     # Painting.
 
     def paint(self, here: Here) -> list[Line]:
-        """Controls on the left, what the ferry sends on the right."""
+        """Controls on the left; of the ferry, what she sends on the right."""
         lines = [here.line() for _ in range(max(here.height, 4))]
-        settings = _settings(here)
-        if not settings:
-            lines[2].put(4, "No bench is being recorded here.", here.style("text"))
+        controls = panel_of(here)
+        if not controls:
+            lines[2].put(4, "Nothing that can be worked is being recorded here.", here.style("text"))
             lines[3].put(4, "keel demo sails the ferry Tern; its controls appear in this place.", here.style("dim"))
             return lines
-        layout, cursor = self._layout(here), here.state.of(BenchChoices).cursor
+        layout, cursor = self._layout(here), min(here.state.of(BenchChoices).cursor, len(controls) - 1)
         for row, title in layout.titles.items():
             if row < here.height:
                 lines[row].put(2, title, here.style("dim"))
         for row, number in layout.rows.items():
             if row < here.height:
-                _paint_control(here, lines[row], CONTROLS[number], number == cursor, layout.width)
+                _paint_control(here, lines[row], controls[number], number == cursor, layout.width)
         if layout.end + 1 < here.height:
             hint = "m before you operate something and m after it flag the marks that Hunt follows"
             lines[layout.end + 1].put(2, hint, here.style("dim"), layout.width - 3)
-        if layout.end + 3 + ROWS <= here.height:
-            shown = {control.name: _value(here, control) for control in CONTROLS}
+        if is_ferry(controls) and layout.end + 3 + ROWS <= here.height:
+            shown = {control.name: value_of(here, control) for control in controls}
             for line, drawn in zip(lines[here.height - ROWS :], sketch(here.palette, shown), strict=False):
                 line.paste(6, drawn)
-        if layout.width < here.width:
+        if is_ferry(controls) and layout.width < here.width:
             _says(here, lines, layout.width)
         return lines
 
@@ -119,7 +115,7 @@ class Bench(View):
     def move(self, helm: Helm, by: int) -> None:
         """Another control."""
         choices = helm.state.of(BenchChoices)
-        cursor = min(max(choices.cursor + by, 0), len(CONTROLS) - 1)
+        cursor = min(max(choices.cursor + by, 0), max(len(panel_of(helm.here)) - 1, 0))
         helm.change("control", helm.state.having(replace(choices, cursor=cursor)), joins=True)
 
     def _operate(self, helm: Helm, control: Control, value: str) -> None:
@@ -146,13 +142,14 @@ class Bench(View):
         helm.submit(ask)
 
     def _in_hand(self, helm: Helm) -> Control | None:
-        return CONTROLS[helm.state.of(BenchChoices).cursor] if _settings(helm.here) else None
+        controls = panel_of(helm.here)
+        return controls[min(helm.state.of(BenchChoices).cursor, len(controls) - 1)] if controls else None
 
     def _turn(self, helm: Helm, by: int) -> None:
         control = self._in_hand(helm)
         if control is None:
             return
-        value = _value(helm.here, control)
+        value = value_of(helm.here, control)
         if control.momentary:
             self._operate(helm, control, next(c for c in control.choices if c != control.default))
         elif control.choices:
@@ -172,7 +169,7 @@ class Bench(View):
         """The next value, from the last to the first again."""
         control = self._in_hand(helm)
         if control is not None and control.choices and not control.momentary:
-            at = control.choices.index(_value(helm.here, control))
+            at = control.choices.index(value_of(helm.here, control))
             self._operate(helm, control, control.choices[(at + 1) % len(control.choices)])
         else:
             self._turn(helm, 1)
@@ -180,9 +177,9 @@ class Bench(View):
     def click(self, helm: Helm, x: int, y: int, again: bool) -> None:
         """Operate what was clicked."""
         number = self._layout(helm.here).rows.get(y)
-        if number is None or not _settings(helm.here):
+        if number is None:
             return
-        control = CONTROLS[number]
+        control = panel_of(helm.here)[number]
         helm.quietly(helm.state.having(replace(helm.state.of(BenchChoices), cursor=number)))
         for start, end, choice in _places(helm.here, control):
             if start <= x < end:
@@ -196,45 +193,17 @@ class Bench(View):
         self.move(helm, 1 if by > 0 else -1)
 
 
-def _settings(here: Here) -> dict[str, str]:
-    """How the controls stand; empty where no bench is recorded."""
-    return believed(here.picture.status.controls if here.picture.status is not None else {})
-
-
-def believed(said: Mapping[str, Any]) -> dict[str, str]:
-    """Of what a recorder says of the controls, all that can be."""
-    found = {}
-    for control in CONTROLS:
-        if control.name in said:
-            with suppress(ControlError):
-                found[control.name] = control.check(str(said[control.name]))
-    return found
-
-
-def _value(here: Here, control: Control) -> str:
-    now = time.monotonic()
-    asked = [a.value for a in here.state.of(BenchChoices).asked if a.name == control.name and now - a.at < PATIENCE_S]
-    return asked[-1] if asked else _settings(here).get(control.name, control.default)
-
-
-def _choices(control: Control, value: str) -> tuple[str, ...]:
-    if control.choices:
-        return tuple(c for c in control.choices if not (control.momentary and c == control.default))
-    shown = ("−", value, "+") if value != "auto" else ("−", "+")
-    return (*(("auto",) if control.auto else ()), *shown)
-
-
 def _places(here: Here, control: Control) -> list[tuple[int, int, str]]:
     """Where the values to choose from stand: from, up to, which."""
     places, at = [], CHOICES
-    for choice in _choices(control, _value(here, control)):
+    for choice in choices_of(control, value_of(here, control)):
         places.append((at, at + len(choice) + 2, choice))
         at += len(choice) + 3
     return places
 
 
 def _paint_control(here: Here, line: Line, control: Control, in_hand: bool, width: int) -> None:
-    style, value = here.style, _value(here, control)
+    style, value = here.style, value_of(here, control)
     on = "raised" if in_hand else "ink"
     if in_hand:
         line.ground(style("text", on), 0, width - 2)

@@ -18,6 +18,7 @@ from keel.app.views.health.choices import HealthChoices, Panel
 from keel.app.views.health.cycles import cycle_lines
 from keel.app.views.health.faults import fault_lines
 from keel.app.views.health.load import load_lines
+from keel.app.views.health.recording import recording_lines
 from keel.app.views.health.wants import Health, HealthWant
 from keel.errors import AskError
 from keel.measure.checks import FORMS, Verdict, parse_check
@@ -26,9 +27,13 @@ from keel.measure.faults import FaultClass
 
 @dataclass(frozen=True)
 class Layout:
-    """Where everything stands: rows above, where they are split, the first row of the checks, rows of cycle times."""
+    """Where everything stands: rows above, where they are split, the first row of the checks, rows of cycle times.
+
+    ``upper`` has the rows about the recording itself, which stand below the others.
+    """
 
     upper: int
+    recording: int
     split: int
     check_row: int
     checks_shown: int
@@ -67,14 +72,15 @@ class HealthView(View):
     # Where everything stands.
 
     def _layout(self, here: Here, health: Health) -> Layout:
+        recording = len(recording_lines(here))
         upper = min(max(here.height // 3, 8), 16)
         checks = min(len(health.checks) + 1, max(upper // 2, upper - max(len(health.faults), 1) - 2))
-        room = max(here.height - upper - 3, 1)
+        room = max(here.height - upper - recording - 3, 1)
         pick = self.pick(here)
         keys = [c.key for c in health.cycles]
         cursor = keys.index(pick) if pick in keys else 0
         top = window(cursor, here.state.of(HealthChoices).top, room, len(keys))
-        return Layout(upper, _split(here.width), upper - checks, checks - 1, top, room)
+        return Layout(upper + recording, recording, _split(here.width), upper - checks, checks - 1, top, room)
 
     def pick(self, here: Here) -> int | None:
         """The identifier in hand; the first one if none was taken."""
@@ -95,19 +101,21 @@ class HealthView(View):
             return nothing_lines(here.palette, here.width, picture)
         choices, layout = here.state.of(HealthChoices), self._layout(here, health)
         panel = _panel(health, choices)
-        lines = [here.line() for _ in range(layout.upper + 1)]
-        for line, left in zip(lines, load_lines(here, health, layout.split, layout.upper), strict=False):
+        about = recording_lines(here)
+        height = layout.upper - layout.recording
+        lines = [*(here.line() for _ in range(height)), *about, here.line()]
+        for line, left in zip(lines, load_lines(here, health, layout.split, height), strict=False):
             line.paste(0, left)
         width = here.width - layout.split
         fault = _fault_place(health, choices) if panel == "faults" else None
         room = max(layout.check_row - 1, 1)
-        right = fault_lines(here, health.faults, fault, width, layout.upper, room)
+        right = fault_lines(here, health.faults, fault, width, height, room)
         check = _check_place(health, choices) if panel == "checks" else None
         shown = health.checks[: layout.checks_shown]
         checks = check_lines(here.palette, width - 1, shown, picture.zero, check)
         for line, other in zip(right[layout.check_row :], checks, strict=False):
             line.paste(1, other)
-        for line, other in zip(lines, right, strict=False):
+        for line, other in zip(lines[:height], right, strict=False):
             line.paste(layout.split, other)
         rest = here.height - len(lines)
         return lines + cycle_lines(here, health, layout.top, rest, self.pick(here), panel == "cycles")
@@ -245,7 +253,7 @@ class HealthView(View):
         """Take the clicked row in hand; a second click opens it."""
         health = _health(helm.here)
         layout = self._layout(helm.here, health)
-        if y < layout.upper and x > layout.split:
+        if y < layout.upper - layout.recording and x > layout.split:
             if layout.check_row < y <= layout.check_row + layout.checks_shown:
                 self._choose(helm, panel="checks", check=health.checks[y - layout.check_row - 1].text)
             elif 1 <= y <= len(health.faults):
