@@ -12,6 +12,7 @@ import numpy.typing as npt
 
 from keel.bench.controls import BY_NAME, CONTROLS
 from keel.bench.messages import BUSES, PLANS, Plan
+from keel.bench.others import OTHER_BUSES, OtherLines
 from keel.bench.payloads import Moments, encode
 from keel.bench.physics import STEP_S, Boat, Track
 from keel.errors import ControlError
@@ -53,10 +54,24 @@ ASKS_ON_NS = 30 * NS_PER_S
 
 
 class Ferry:
-    """*Tern*, sailing. Times start at ``start_ns``."""
+    """*Tern*, sailing. Times start at ``start_ns``.
 
-    def __init__(self, seed: int = 1, start_ns: int = 1_767_225_600 * NS_PER_S) -> None:
+    Attributes:
+        buses: Her buses, in the order of their indices: the two of CAN, and the others if they sail along.
+    """
+
+    def __init__(self, seed: int = 1, start_ns: int = 1_767_225_600 * NS_PER_S, *, with_others: bool = False) -> None:
+        """Cast off.
+
+        Args:
+            seed: The voyage.
+            start_ns: When, in ns since 1970.
+            with_others: Whether crew tags, ticket terminal and depth sounder are heard, too.
+        """
         self.start_ns = start_ns
+        self.buses = [*BUSES, *(OTHER_BUSES if with_others else ())]
+        self._others = OtherLines(seed) if with_others else None
+        self._late = empty_batch()
         self.controls = {control.name: control.default for control in CONTROLS}
         self._boat = Boat(seed)
         self._steps = 0
@@ -123,7 +138,20 @@ class Ferry:
         self._pending = waiting.slice(ready, len(waiting))
         batch = self._corrupt(waiting.slice(0, ready))
         batch = self._on_the_wire(with_wire_bits(batch))
-        return replace_columns(batch, time=batch.time + self.start_ns)
+        batch = replace_columns(batch, time=batch.time + self.start_ns)
+        return batch if self._others is None else self._with_others(batch, self._others, begin, end)
+
+    def _with_others(self, batch: FrameBatch, others: OtherLines, begin: int, end: int) -> FrameBatch:
+        """What is sent on the other lines beside it, in order of time; what is late waits for the next stretch."""
+        waiting = concat([self._late, others.between(begin, end, len(BUSES), self.start_ns)])
+        waiting = waiting.take(np.argsort(waiting.time, kind="stable"))
+        ready = int(np.searchsorted(waiting.time, self.start_ns + end - HOLD_NS))
+        self._late = waiting.slice(ready, len(waiting))
+        both = [part for part in (batch, waiting.slice(0, ready)) if len(part)]
+        if len(both) < 2:
+            return concat(both)
+        whole = concat(both)
+        return whole.take(np.argsort(whole.time, kind="stable"))
 
     def _send(self, sender: _Sender, track: Track, begin: int, end: int) -> FrameBatch:
         plan = sender.plan

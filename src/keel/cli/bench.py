@@ -31,7 +31,7 @@ def bench(
     ] = None,
     out: Annotated[
         Path | None,
-        typer.Option(metavar="FILE", help="A recording, or with the ending .log a bracketed text log."),
+        typer.Option(metavar="FILE", help="A recording; .log a bracketed text log; .pcapng a capture."),
     ] = None,
     seed: Annotated[int, typer.Option(min=0, help="The same seed sails the same voyage.")] = 1,
     at: Annotated[
@@ -39,6 +39,7 @@ def bench(
         typer.Option(metavar="TIME:CONTROL=VALUE", help="Work a control at a time, as 20s:ramp=down."),
     ] = None,
     to: Annotated[Path | None, typer.Option(metavar="REC", help="Operate the bench recorded there.")] = None,
+    lines: Annotated[str, typer.Option(metavar="all|can", help="All lines aboard, or only the two of CAN.")] = "all",
     adapter: Annotated[
         bool, typer.Option("--adapter", help="Stand in for a serial CAN adapter at bus B, until interrupted.")
     ] = False,
@@ -62,7 +63,9 @@ def bench(
             raise typer.BadParameter("--to works a running bench; it goes with CONTROL=VALUE only")
         _work(to, given)
     elif seconds is not None and out is not None:
-        _sail(seconds, out, seed, [(0.0, *one) for one in given] + [_timed(text) for text in at or []])
+        if lines not in ("all", "can"):
+            raise typer.BadParameter(f"--lines {lines}: all or can is expected")
+        _sail(seconds, out, seed, [(0.0, *one) for one in given] + [_timed(text) for text in at or []], lines == "all")
     elif seconds is not None or out is not None or given or at:
         raise typer.BadParameter("--seconds and --out go together; or use --to REC with CONTROL=VALUE")
     else:
@@ -126,12 +129,12 @@ def _work(to: Path, given: list[tuple[str, str]]) -> None:
         ask_control(folder, name, value)
 
 
-def _sail(seconds: float, out: Path, seed: int, events: list[tuple[float, str, str]]) -> None:
+def _sail(seconds: float, out: Path, seed: int, events: list[tuple[float, str, str]], with_others: bool) -> None:
     from keel.bench.headless import sail
 
     bar = Progress("sailing")
     try:
-        frames = sail(seconds, out, seed, events, lambda at: bar.at(int(at), int(seconds)))
+        frames = sail(seconds, out, seed, events, lambda at: bar.at(int(at), int(seconds)), with_others)
     finally:
         bar.end()
     say(f"{out}: {frames} frames, {seconds:g} s")

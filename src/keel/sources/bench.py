@@ -8,7 +8,7 @@ from typing import Any
 
 from keel.bench.controls import CONTROLS
 from keel.bench.ferry import Ferry
-from keel.bench.messages import BUSES, published_dictionary
+from keel.bench.messages import published_dictionary
 from keel.bench.physics import STEP_S
 from keel.model.frames import FrameBatch, empty_batch
 from keel.sources.kind import Given, Kind, Offer, Parameter, whole_number
@@ -21,11 +21,17 @@ class BenchSource(Source):
     title = "bench: the harbour ferry Tern"
     controls = CONTROLS
 
-    def __init__(self, seed: int = 1, speed: float = 1.0, clock: Callable[[], float] = time.monotonic) -> None:
+    def __init__(
+        self,
+        seed: int = 1,
+        speed: float = 1.0,
+        clock: Callable[[], float] = time.monotonic,
+        with_others: bool = False,
+    ) -> None:
         super().__init__()
-        self.buses = list(BUSES)
         self.dictionary = published_dictionary()
-        self._ferry = Ferry(seed, time.time_ns())
+        self._ferry = Ferry(seed, time.time_ns(), with_others=with_others)
+        self.buses = list(self._ferry.buses)
         self._speed, self._clock = speed, clock
         self._begin: float | None = None
 
@@ -60,7 +66,7 @@ def _speed(text: str) -> float:
 
 
 def _open(given: Given) -> Source:
-    return BenchSource(given.values["seed"], given.values["speed"])
+    return BenchSource(given.values["seed"], given.values["speed"], with_others=given.values["lines"] == "all")
 
 
 KIND: Kind = Kind(
@@ -69,6 +75,7 @@ KIND: Kind = Kind(
     _open,
     parameters=(
         Parameter("seed", "which voyage", 1, (), *whole_number(0, 10**9)),
+        Parameter("lines", "whether only CAN, or all lines aboard", "all", ("all", "can")),
         Parameter("speed", "times as fast as real", 1.0, (), _speed, "a number from 0.1 to 60"),
     ),
     there=lambda: [Offer(KIND.given(), "the simulated harbour ferry Tern")],

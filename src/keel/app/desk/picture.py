@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import TYPE_CHECKING, TypeVar
 
 from keel.model.span import Span
@@ -18,6 +19,8 @@ if TYPE_CHECKING:
     from keel.store.control import Status
     from keel.store.recording import Snapshot
 
+MANY, MANY_KEYS = 0.3, 4096
+"""The share of frames that is many; of so many identifiers it is not counted."""
 P = TypeVar("P")
 
 
@@ -111,12 +114,23 @@ class Picture:
 
         return max((medium_of(bus).ident_cells for bus in self.snapshot.manifest.buses), default=11)
 
-    @property
-    def has_headers(self) -> bool:
-        """Whether frames of any bus say something of themselves that lists show."""
+    def has_header(self, key: int) -> bool:
+        """Whether frames of an identifier say something of themselves that lists show."""
         from keel.media.every import medium_of
 
-        return any(medium_of(bus).brief is not None for bus in self.snapshot.manifest.buses)
+        bus, buses = key >> 56, self.snapshot.manifest.buses
+        return bus < len(buses) and medium_of(buses[bus]).brief is not None
+
+    @cached_property
+    def has_headers(self) -> bool:
+        """Whether many of the frames that are shown do: else a column for it would be all but empty."""
+        from keel.media.every import medium_of
+
+        having = [medium_of(bus).brief is not None for bus in self.snapshot.manifest.buses]
+        if all(having) or not any(having) or len(self.census) > MANY_KEYS:
+            return any(having)
+        counts = [(self.has_header(key), tally.frames) for key, tally in self.census.items()]
+        return sum(n for has, n in counts if has) >= MANY * sum(n for _, n in counts)
 
     def name(self, key: int) -> str:
         """The message name of a key, or a dash."""

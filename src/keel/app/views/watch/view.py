@@ -120,11 +120,12 @@ class Watch(View):
         picture, width = here.picture, here.width
         kept = any(s.found for m in picture.messages.values() for s in m.signals)
         hides = self._hides(choices)
+        has_header = any(map(picture.has_header, shown))
         buses = max((len(bus.name) for bus in picture.snapshot.manifest.buses), default=1)
         wanted = tuple(
-            sized(c, buses, picture.ident_cells)
+            sized(c, buses, max((len(key_words(key)) for key in shown), default=0))
             for c in COLUMNS
-            if c.name not in hides and (kept or c.name != "kept") and (picture.has_headers or c.name != "header")
+            if c.name not in hides and (kept or c.name != "kept") and (has_header or c.name != "header")
         )
         placed = fit(wanted, width - 3)
         spare = width - 3 - placed[-1][1] - placed[-1][0].width
