@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -10,6 +11,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from keel.bench.headless import sail
+from tests.drive import Start, Terminal
 
 # How fast a machine is must not decide whether a test passes.
 settings.register_profile(
@@ -36,6 +38,7 @@ def shelf_of_its_own(
     home = tmp_path / "shelf"
     monkeypatch.setenv("KEEL_HOME", str(home))
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     yield home
 
 
@@ -55,3 +58,21 @@ def voyage(tmp_path_factory: pytest.TempPathFactory) -> Path:
     ]
     sail(60, out, 1, events)
     return out
+
+
+@pytest.fixture
+def start(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Start]:
+    """Opens terminals and closes them."""
+    opened: list[Terminal] = []
+    monkeypatch.chdir(tmp_path)
+
+    def run(command: str, columns: int = 160, rows: int = 40) -> Terminal:
+        folder = tmp_path / f"terminal{len(opened)}"
+        folder.mkdir()
+        opened.append(Terminal(folder, command, columns, rows))
+        return opened[-1]
+
+    yield run
+    for terminal in opened:
+        terminal.close()
+    time.sleep(0.2)

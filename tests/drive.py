@@ -8,10 +8,12 @@ import shutil
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 PATIENCE_S = 180.0
 KEEL = f"{shlex.quote(sys.executable)} -m keel"
+Start = Callable[..., "Terminal"]
 
 
 class Terminal:

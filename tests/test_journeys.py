@@ -9,7 +9,6 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -19,32 +18,13 @@ from keel.signals.loading import save_dictionary
 from keel.store.library import shelf
 from keel.store.manifest import load_manifest
 from keel.store.recording import Recording
-from tests.drive import KEEL, Terminal
+from tests.drive import KEEL, Start
 
 pytestmark = [pytest.mark.journey, pytest.mark.xdist_group("terminal")]
-Start = Callable[..., Terminal]
-
-
-@pytest.fixture
-def start(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Start]:
-    """Opens terminals and closes them."""
-    opened: list[Terminal] = []
-    monkeypatch.chdir(tmp_path)
-
-    def run(command: str, columns: int = 160, rows: int = 40) -> Terminal:
-        folder = tmp_path / f"terminal{len(opened)}"
-        folder.mkdir()
-        opened.append(Terminal(folder, command, columns, rows))
-        return opened[-1]
-
-    yield run
-    for terminal in opened:
-        terminal.close()
-    time.sleep(0.2)
 
 
 def frames_in(screen: str) -> int:
-    found = re.search(r"([\d ]+) frames", screen.splitlines()[0])
+    found = re.search(r"(\d{1,3}(?: \d{3})*) frames", screen.splitlines()[0])
     assert found, screen
     return int(found[1].replace(" ", ""))
 

@@ -133,6 +133,21 @@ def test_it_only_listens_unless_it_is_told_otherwise() -> None:
         assert port.written.endswith(b"S5\rZ1\r" + word + b"C\r")
 
 
+def test_answers_that_come_late_are_not_taken_for_others() -> None:
+    """One that was just plugged in answers what was sent first only when the next command comes."""
+    late: list[bytes] = []
+
+    def answer(data: bytes) -> bytes:
+        said = (
+            b"".join(late) + adapter()(data) if b"V" in data else b"" if b"C" in data and not late else adapter()(data)
+        )
+        late[:] = [b"\r\r\a"] if b"C" in data and b"V" not in data else []
+        return said
+
+    source = CanAdapter("/dev/it", 250_000, opened=opening(FakePort(answer)))
+    assert source.said() == []
+
+
 def test_where_nothing_answers_that_is_said() -> None:
     with pytest.raises(SourceGone, match="nothing answers there as an adapter does"):
         CanAdapter("/dev/it", 500_000, opened=opening(FakePort()))

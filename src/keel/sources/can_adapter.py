@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import select
 import time
 from collections.abc import Callable
@@ -47,7 +48,7 @@ class Adapter:
             # Whatever was begun before is ended, and what was on the way is thrown away.
             self._write(b"\r\rC\r")
             self._drain()
-            if self.command("V") is None:
+            if not self._is_there():
                 raise SourceGone(path, "nothing answers there as an adapter does")
         except SourceGone:
             self.close()
@@ -88,6 +89,21 @@ class Adapter:
             self._left = b""
             self.read(QUIET_S)
         self._left = b""
+
+    def _is_there(self) -> bool:
+        """Whether something answers as an adapter does, by its version. What came before is an answer to what was sent
+        before, maybe late."""
+        self._write(b"V\r")
+        end = time.monotonic() + ANSWER_S
+        heard = b""
+        while (left := end - time.monotonic()) > 0:
+            heard = self.read(left)
+            if found := re.search(rb"V\w*\r", heard):
+                self.keep(heard[found.end() :])
+                return True
+        # Some know no version, and refuse to tell it.
+        self._left = b""
+        return b"\a" in heard or b"\r" in heard
 
     def command(self, words: str) -> bool | None:
         """Send a command; whether it was taken or refused, None if nothing was answered in time."""
@@ -245,7 +261,7 @@ def there() -> list[Offer]:
     """Adapters that stand in for one. A real one shows as the serial port that it is."""
     from keel.bench.stand_in import stand_ins
 
-    return [Offer(KIND.given(str(path)), "CAN adapter", "a stand-in of the bench") for path in stand_ins()]
+    return [Offer(KIND.given(str(path)), "CAN adapter", "a stand-in") for path in stand_ins()]
 
 
 def _try_out(given: Given, stopped: Callable[[], bool]) -> Verdict:
