@@ -9,6 +9,7 @@ from pathlib import Path
 from benchmarks.figures import Figure
 from benchmarks.hunting import hunting
 from benchmarks.interface import answering, first_screen
+from benchmarks.live import eight_buses
 from benchmarks.long import appending, captures, looking
 from benchmarks.recording import keeping_up
 
@@ -34,6 +35,7 @@ def main() -> None:
         show(appending(folder))
         show(keeping_up(folder, given.seconds))
         show(answering(folder, given.seconds))
+        show(eight_buses(folder, given.seconds))
 
 
 main()

@@ -80,7 +80,7 @@ def answering(folder: Path, seconds: float) -> list[Figure]:
     """From a key to its effect on the screen while 20,000 frames a second are recorded and shown."""
     path = folder / "answer.keel"
     speed = 20_500 / FRAMES_A_SECOND
-    command = [sys.executable, "-m", "keel", "record", "--from", "bench", str(path), "--speed", f"{speed:.2f}"]
+    command = [sys.executable, "-m", "keel", "record", "--from", f"bench lines=can speed={speed:.2f}", str(path)]
     recorder = subprocess.Popen(command, stderr=subprocess.DEVNULL)
     try:
         while not (path / "recording.json").exists():

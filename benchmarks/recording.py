@@ -20,7 +20,7 @@ def keeping_up(folder: Path, seconds: float) -> list[Figure]:
     """Recording 20,000 frames a second with the recorder held to one processor; beside a plain write of the same."""
     path = folder / "fast.keel"
     speed = 20_500 / FRAMES_A_SECOND
-    command = [sys.executable, "-m", "keel", "record", "--from", "bench", str(path), "--speed", f"{speed:.2f}"]
+    command = [sys.executable, "-m", "keel", "record", "--from", f"bench lines=can speed={speed:.2f}", str(path)]
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
     one = min(os.sched_getaffinity(0))
     subprocess.run(

@@ -19,6 +19,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
+import numpy.typing as npt
 
 from keel.model.frames import Bytes, Mask, Times
 
@@ -33,6 +34,8 @@ SOL_CAN_RAW = 101
 CAN_RAW_FILTER, CAN_RAW_ERR_FILTER, CAN_RAW_LOOPBACK, CAN_RAW_RECV_OWN, CAN_RAW_FD_FRAMES = 1, 2, 3, 4, 5
 ALL_ERRORS = 0x1FFF_FFFF
 SO_TIMESTAMPNS, SO_RXQ_OVFL, SO_RCVBUFFORCE = 35, 40, 33
+TIMED_BYTES, TIMED = 32, SO_TIMESTAMPNS << 32 | 1
+"""A control message with a time: its length, and its level and kind as one number."""
 MSG_DONTWAIT, MSG_DONTROUTE, MSG_CONFIRM = 0x40, 0x4, 0x800
 """The last two say of a message that it was sent on this machine, and by this socket."""
 INVERTED, EFF, RTR = 0x2000_0000, 0x8000_0000, 0x4000_0000
@@ -77,14 +80,25 @@ class Messages:
 
     def times(self, count: int) -> tuple[Times, Mask]:
         """When the first so many were received, in ns since 1970, and whether that is known; both shape (count,)."""
+        words = self.control.view(np.int64)[:count]
+        stands_first = (words[:, 0] == TIMED_BYTES) & (words[:, 1] == TIMED) & (self._ends(count) >= TIMED_BYTES)
+        if stands_first.all():
+            # As the kernel does it: the time stands first in all of them.
+            return words[:, 2] * 1_000_000_000 + words[:, 3], np.ones(count, np.bool_)
         values, there = self._control(count, SO_TIMESTAMPNS, 16)
         parts = values.view(np.int64)
         return parts[:, 0] * 1_000_000_000 + parts[:, 1], there
 
     def dropped(self, count: int) -> int:
         """How many the kernel had dropped, in all, when the last of them came; 0 if it says nothing."""
+        if self._ends(count).max(initial=0) <= TIMED_BYTES and (self.control.view(np.int64)[:count, 1] == TIMED).all():
+            return 0
         values, there = self._control(count, SO_RXQ_OVFL, 4)
         return int(values.view(np.uint32)[there].max(initial=0))
+
+    def _ends(self, count: int) -> npt.NDArray[np.int64]:
+        """How many bytes of control messages came with each."""
+        return np.minimum(self.headers["control_bytes"][:count].astype(np.int64), CONTROL_BYTES)
 
     def own(self, count: int) -> Mask:
         """Which were sent on this machine."""
@@ -93,12 +107,12 @@ class Messages:
 
     def _control(self, count: int, kind: int, size: int) -> tuple[Bytes, Mask]:
         """A control message of a kind, of each that has one. They follow each other, each at a multiple of 8."""
-        control, ends = self.control[:count], self.headers["control_bytes"][:count].astype(np.int64)
+        control, ends = self.control[:count], self._ends(count)
         rows, at = np.arange(count), np.zeros(count, np.int64)
         found, there = np.zeros((count, size), np.uint8), np.zeros(count, np.bool_)
         for _ in range(CONTROL_BYTES // 24 + 1):
-            more = at + 16 + size <= np.minimum(ends, CONTROL_BYTES)
-            more |= at + 20 <= np.minimum(ends, CONTROL_BYTES)
+            more = at + 16 + size <= ends
+            more |= at + 20 <= ends
             if not more.any():
                 break
             places = np.minimum(at[:, None] + np.arange(16), CONTROL_BYTES - 1)
