@@ -22,6 +22,7 @@ from keel.bench.messages import full_dictionary
 from keel.measure.checks import parse_check
 from keel.model.span import Mark
 from keel.signals.loading import save_dictionary
+from keel.sources.registry import given_source
 from keel.store.manifest import edit_manifest
 from keel.store.recording import Recording
 from tests.command import keel
@@ -30,6 +31,8 @@ from tests.drive import KEEL, Terminal
 ROOT = Path(__file__).parents[1]
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
 WINDOWED = ("keel open", "keel demo")
+LIVE = ("keel record --from 'adapter", "keel record --from can", "keel bench --adapter", "keel sources")
+"""What needs something that is plugged in, or goes on until it is interrupted: what it says is checked alone."""
 KEYS = {
     "↑": "Up",
     "↓": "Down",
@@ -89,6 +92,12 @@ def test_every_command_line_runs(page: Path, place: Path) -> None:
     for line in commands_of(page):
         if any(line.startswith(windowed) for windowed in WINDOWED):
             assert (place / line.split()[-1]).exists() or line.split()[-1] == "open"
+            continue
+        if any(line.startswith(live) for live in LIVE) and "--kinds" not in line:
+            words = shlex.split(line)
+            for spec in (words[i + 1] for i, word in enumerate(words) if word == "--from"):
+                assert given_source(spec).where
+            assert run_in(place, f"{words[1]} --help")[0] == 0
             continue
         # A page says how to make a thing; what another page made of that name is in the way.
         for made in re.findall(r"(?:-o|--out|record --from \S+) (\S+\.keel)", line):

@@ -28,7 +28,7 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
     work = "--at 3s:ramp=down --at 5s:ramp=stop --at 8s:ramp=up --at 10s:ramp=stop"
     with contextlib.chdir(folder):
         for name, more in (("harbour", work), ("other", "--at 3s:lights=on")):
-            assert keel(*shlex.split(f"bench --seconds 12 --out {name}.keel {more}")).returncode == 0
+            assert keel(*shlex.split(f"bench --seconds 12 --lines can --out {name}.keel {more}")).returncode == 0
     save_dictionary(full_dictionary(), folder / "harbour.dbc")
     assert keel("dict", "use", folder / "harbour.keel", folder / "harbour.dbc").returncode == 0
     (folder / "harbour.rules").write_text("cycle(0A4) < 1s\n")

@@ -61,7 +61,7 @@ def _tried(given: Given) -> Verdict | None:
 def _row(offer: Offer, verdict: Verdict | None) -> dict[str, Any]:
     from keel.model.safe_text import plain
 
-    heard = None
+    heard: dict[str, Any] = {"words": None, "good": None, "settings": {}, "notes": []}
     if verdict is not None:
         heard = {
             "words": plain(verdict.words, 500),
@@ -83,7 +83,7 @@ def _print(row: dict[str, Any]) -> None:
     print(f"{row['source']:32} {row['known'] or row['title']}")
     if row["problem"]:
         print(f"    {row['problem']}")
-    if row["heard"] is not None:
+    if row["heard"]["words"] is not None:
         settings = "".join(f" {name}={value}" for name, value in row["heard"]["settings"].items())
         print(f"    {row['heard']['words']}")
         for note in row["heard"]["notes"]:
