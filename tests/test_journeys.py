@@ -32,7 +32,7 @@ def frames_in(screen: str) -> int:
 def test_the_lens_is_dragged_with_the_mouse(start: Start) -> None:
     # What a person does by keys is gone through in the walk of the README.
     t = start(f"{KEEL} demo")
-    first = t.until("● live", "HelmCommand", "GensetSpeed", "frames", "10s")
+    first = t.until("● live", "HelmCommand", "AliveHelm", "frames", "10s")
     count = frames_in(first)
     while frames_in(t.screen()) <= count:
         time.sleep(0.1)
@@ -69,7 +69,7 @@ def test_from_the_bench_to_a_named_field_and_back_another_day(start: Start, tmp_
     t.keys("3")
     t.until("load of each bus", "✕ CRC", "longest gap", "steady", "in bursts", "mean")
     t.keys("Tab", "f")
-    t.until("ask  fault:crc", "✕ CRC: the checksum", "· frame 1 of")
+    t.until("ask  fault:crc", "✕ CRC", "· frame 1 of")
     t.keys("BSpace")
     t.until("load of each bus")
     # 8: what follows the marks? The ramp's angle and command, on top; keep one.
@@ -144,7 +144,7 @@ def test_a_dead_button_is_not_found(start: Start) -> None:
         time.sleep(2.5)
     t.keys("4")
     # Three presses within half a minute prove little; nothing that comes near is called the button.
-    t.until("3 spans", "searched 33 identifiers")
+    t.until("3 spans", "searched ", " identifiers")
     verdict = "\n".join(t.screen().splitlines()[7:10])
     assert "undecided" in verdict or "Nothing follows the marks." in verdict or "Too little to tell" in verdict
     t.keys("q")
@@ -222,7 +222,7 @@ def test_a_capture_is_opened_by_its_name(start: Start, tmp_path: Path) -> None:
 
 def test_from_a_dictionary_to_values_and_what_is_different(start: Start, tmp_path: Path) -> None:
     for name, work in (("morning", "ramp=down"), ("noon", "lights=on")):
-        how = ["--seconds", "12", "--out", f"{name}.keel", "--at", f"3s:{work}"]
+        how = ["--seconds", "12", "--lines", "can", "--out", f"{name}.keel", "--at", f"3s:{work}"]
         subprocess.run([sys.executable, "-m", "keel", "bench", *how], check=True, capture_output=True)
     save_dictionary(full_dictionary(), tmp_path / "tern.dbc")
     t = start(f"{KEEL} open morning.keel")

@@ -87,7 +87,7 @@ async def test_views_and_keys_answer_to_the_mouse(plain: Path) -> None:
 async def test_a_bench_view_without_a_bench_says_what_to_do(plain: Path) -> None:
     async with opened(plain) as (app, pilot):
         await pilot.press("9")
-        await until(pilot, lambda: "No bench is being recorded here." in shown(app))
+        await until(pilot, lambda: "Nothing that can be worked is being recorded here." in shown(app))
         await pilot.press("right", "enter", "down")
         assert not (plain / "control.jsonl").exists()
 

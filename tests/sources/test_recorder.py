@@ -179,15 +179,26 @@ def test_a_pipe_whose_lines_are_no_frames_says_what_they_were(tmp_path: Path) ->
     assert not (tmp_path / "r.keel").exists()
 
 
-def test_frames_of_other_buses_get_buses_of_their_own(tmp_path: Path) -> None:
+def test_frames_of_other_buses_are_not_mixed_in(tmp_path: Path) -> None:
     folder, source = tmp_path / "r.keel", Counting()
     start_recording(folder, [source])
     assert recorded_for(folder, source, 3) == 3
     other = Counting()
     other.buses = [Bus("elsewhere")]
-    assert recorded_for(folder, other, 2) == 2
+    with pytest.raises(RecordingError, match="has the buses a, b, but frames come from elsewhere"):
+        recorded_for(folder, other, 2)
+    assert Recording(folder).snapshot().frames == 3
+
+
+def test_a_source_with_one_more_bus_adds_it(tmp_path: Path) -> None:
+    folder, source = tmp_path / "r.keel", Counting()
+    start_recording(folder, [source])
+    recorded_for(folder, source, 3)
+    more = Counting()
+    more.buses = [Bus("new"), Bus("b")]
+    assert recorded_for(folder, more, 2) == 2
     snapshot = Recording(folder).snapshot()
-    assert snapshot.manifest.bus_names == ["a", "b", "elsewhere"]
+    assert snapshot.manifest.bus_names == ["a", "b", "new"]
     assert snapshot.rows(0, 5).bus.tolist() == [0, 0, 0, 2, 2]
 
 

@@ -9,7 +9,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -126,6 +126,10 @@ def record(
     only: Annotated[
         str, typer.Option(metavar="ASK", help="Of CAN interfaces only these identifiers, as id:1A0,220.")
     ] = "",
+    seed: Annotated[int | None, typer.Option(min=0, help="For the bench: which voyage.")] = None,
+    speed: Annotated[
+        float | None, typer.Option(min=0.1, max=60, callback=finite, help="For the bench: times as fast.")
+    ] = None,
     stop_with: Annotated[int | None, typer.Option(hidden=True)] = None,
 ) -> None:
     """Record until interrupted."""
@@ -144,7 +148,7 @@ def record(
 
     signal.signal(signal.SIGTERM, on_signal)
     signal.signal(signal.SIGINT, on_signal)
-    lines = _opened_sources(source, only)
+    lines = _opened_sources(source, {"only": only or None, "seed": seed, "speed": speed})
     is_new = not (recording / FILE).exists()
     if is_new:
         start_recording(recording, lines)
@@ -182,18 +186,21 @@ def record(
         raise InputError("the pipe", "ended without a frame", "a pcapng, pcap, JSON or text stream")
 
 
-def _opened_sources(texts: list[str], only: str) -> list[Source]:
-    """The sources that are meant; all of them, or none is left open."""
+def _opened_sources(texts: list[str], settings: dict[str, Any]) -> list[Source]:
+    """The sources that are meant, with settings that those take which have them; all are opened, or none."""
     from keel.errors import InputError
     from keel.sources.kind import with_texts
     from keel.sources.registry import KINDS, given_source, open_given
 
     given = [given_source(text) for text in texts]
-    if only:
-        filtered = [one for one in given if any(p.name == "only" for p in KINDS[one.kind].parameters)]
-        if not filtered:
-            raise InputError("--only", "none of the sources filters by itself", "a source can:INTERFACE")
-        given = [with_texts(KINDS[one.kind], one, {"only": only}) if one in filtered else one for one in given]
+    for name, value in settings.items():
+        taking = [number for number, one in enumerate(given) if name in one.values]
+        if value is not None and not taking:
+            raise InputError(
+                f"--{name}", "none of the sources takes that", "can:INTERFACE" if name == "only" else "bench"
+            )
+        for number in taking if value is not None else ():
+            given[number] = with_texts(KINDS[given[number].kind], given[number], {name: str(value)})
     found: list[Source] = []
     try:
         for one in given:

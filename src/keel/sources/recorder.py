@@ -15,6 +15,7 @@ from pathlib import Path
 
 from keel.errors import RecordingError
 from keel.model.frames import FrameBatch, empty_batch
+from keel.model.safe_text import plain
 from keel.signals.dictionary import Dictionary
 from keel.sources.feed import Feed
 from keel.sources.flow import Flow
@@ -59,9 +60,21 @@ def record(
 
     Raises:
         RecordingBusy: another recorder has the recording.
+        RecordingError: it is of other buses.
         KeelError: the only source failed, and nothing came of it.
     """
     return _Recording(folder, sources, on_status).run(stopped, seconds)
+
+
+def _check_buses(folder: Path, writer: Writer, sources: Sequence[Source]) -> None:
+    """Nobody means to add to a recording that knows none of the buses.
+
+    Raises:
+        RecordingError: it has buses, and none of those that are known of the sources.
+    """
+    has, come = ([plain(bus.name) for bus in buses] for buses in (writer.buses, [b for s in sources for b in s.buses]))
+    if has and come and not set(has) & set(come):
+        raise RecordingError(str(folder), f"has the buses {', '.join(has)}, but frames come from {', '.join(come)}")
 
 
 class _Recording:
@@ -70,6 +83,11 @@ class _Recording:
     def __init__(self, folder: Path, sources: Sequence[Source], on_status: Callable[[Status], None]) -> None:
         self._folder, self._on_status = folder, on_status
         self._writer = Writer(folder)
+        try:
+            _check_buses(folder, self._writer, sources)
+        except RecordingError:
+            self._writer.close()
+            raise
         self._feeds = [Feed(source) for source in sources]
         self._joined = Joined(folder, self._writer, self._feeds)
         self._controls = ControlReader(folder)

@@ -102,7 +102,7 @@ class Bench(View):
         if layout.end + 1 < here.height:
             hint = "m before you operate something and m after it flag the marks that Hunt follows"
             lines[layout.end + 1].put(2, hint, here.style("dim"), layout.width - 3)
-        if is_ferry(controls) and layout.end + 3 + ROWS <= here.height:
+        if is_ferry(controls) and layout.end + 2 + ROWS <= here.height:
             shown = {control.name: value_of(here, control) for control in controls}
             for line, drawn in zip(lines[here.height - ROWS :], sketch(here.palette, shown), strict=False):
                 line.paste(6, drawn)

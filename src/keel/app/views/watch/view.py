@@ -121,7 +121,7 @@ class Watch(View):
         kept = any(s.found for m in picture.messages.values() for s in m.signals)
         hides = self._hides(choices)
         has_header = any(map(picture.has_header, shown))
-        buses = max((len(bus.name) for bus in picture.snapshot.manifest.buses), default=1)
+        buses = max((len(picture.bus_name(key)) for key in shown), default=1)
         wanted = tuple(
             sized(c, buses, max((len(key_words(key)) for key in shown), default=0))
             for c in COLUMNS
