@@ -58,7 +58,7 @@ def try_rates(given: Given, stopped: Stopped, open_at: Callable[[int], Source], 
             problem = error.what
             continue
         try:
-            found.append((rate, listen(source, seconds, stopped)))
+            found.append((rate, _listen_well(source, seconds, stopped)))
         except SourceGone as error:
             return Verdict(error.what)
         finally:
@@ -86,6 +86,15 @@ def try_interfaces(
     return Verdict(words, all(one.good for one in verdicts), {}, tuple(n for one in verdicts for n in one.notes))
 
 
+def _listen_well(source: Source, seconds: float, stopped: Stopped) -> Heard:
+    """Listen for a moment, and where something comes for as long again as it takes to hear who talks seldom."""
+    heard = listen(source, seconds, stopped)
+    if heard.good < ENOUGH:
+        return heard
+    longer = listen(source, seconds * LISTEN_S / AT_EACH_S, stopped)
+    return longer if longer.good > heard.good else heard
+
+
 def _try_one(
     name: str, stopped: Stopped, look: Callable[[], list[Interface]], source_at: Callable[[str], Source],
     do: interfaces.Run, may_set: Callable[[], bool], seconds: float,
@@ -111,7 +120,7 @@ def _try_one(
         if wrong:
             return Verdict(f"not tried: it cannot be taken up only listening ({wrong})")
         try:
-            found.append((rate, _listen_at(name, source_at, AT_EACH_S if seconds >= AT_EACH_S else seconds, stopped)))
+            found.append((rate, _listen_at(name, source_at, min(AT_EACH_S, seconds), stopped)))
         except SourceGone as error:
             return Verdict(error.what)
         finally:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from keel.store.control import Status
     from keel.store.recording import Snapshot
 
-MANY, MANY_KEYS = 0.3, 4096
+MANY, MANY_KEYS, SOME_KEYS = 0.3, 4096, 256
 """The share of frames that is many; of so many identifiers it is not counted."""
 P = TypeVar("P")
 
@@ -107,11 +107,13 @@ class Picture:
         said = called(key, payload)
         return (said, "slate") if said else ("—", "faint")
 
-    @property
+    @cached_property
     def ident_cells(self) -> int:
-        """How wide identifiers are, usually."""
-        from keel.media.every import medium_of
+        """How wide the widest identifier may be written, of those shown; of very many, of all that may come."""
+        from keel.media.every import key_words, medium_of
 
+        if 0 < len(self.census) <= SOME_KEYS:
+            return max(len(key_words(key)) for key in self.census)
         return max((medium_of(bus).ident_cells for bus in self.snapshot.manifest.buses), default=11)
 
     def has_header(self, key: int) -> bool:
