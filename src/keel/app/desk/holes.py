@@ -29,7 +29,7 @@ def said(holes: Sequence[Any], now: int) -> list[Hole]:
 
     found = []
     for one in holes[:MOST]:
-        with suppress(ValueError, TypeError):
+        with suppress(ValueError, TypeError, LookupError):
             start, end = one["start"], one["end"]
             hole = plain_of_kind({**one, "end": max(start, now) if end is None else end}, Hole)
             if hole.start <= hole.end:
