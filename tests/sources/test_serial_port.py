@@ -15,12 +15,14 @@ from hypothesis import strategies as st
 from keel.errors import ControlError, InputError
 from keel.model.frames import Flag, FrameBatch, concat
 from keel.sources.kind import Given
+from keel.sources.recorder import start_recording
 from keel.sources.registry import KINDS, given_source, open_source
 from keel.sources.serial_line import Framing, Port, why_not
 from keel.sources.serial_port import ORDER, SerialSource
 from keel.sources.source import Source, SourceGone
 from keel.sources.splitting import Split
 from keel.sources.trying_serial import judged, look_at, try_serial
+from keel.store.manifest import load_manifest
 from tests.sources.plugging import FakePort, Line, opening
 
 
@@ -64,7 +66,8 @@ def test_two_ports_are_one_conversation(tmp_path: Path) -> None:
     assert (payloads(asked), payloads(answered)) == ([b"ask\r"], [b"answer\r"])
     assert [bool(int(f[0]) & Flag.TX) for f in (asked.flags, answered.flags)] == [True, False]
     assert int(asked.form[0]) != int(answered.form[0]) and len(source.buses) == 1
-    assert source.said() == [ORDER] and "1 to 16 ms" in ORDER
+    start_recording(tmp_path / "r.keel", [source])
+    assert load_manifest(tmp_path / "r.keel").notes == [ORDER] and "1 to 16 ms" in ORDER
     source.close()
 
 

@@ -32,6 +32,7 @@ STATUS_EVERY_S = 0.2
 def start_recording(folder: Path, sources: Sequence[Source]) -> None:
     """Make the recording that `record` will add to."""
     manifest = Manifest(folder.stem, ", ".join(source.title for source in sources), time.time_ns())
+    manifest.notes = [remark for source in sources for remark in source.remarks]
     manifest.dictionary = next((s.dictionary for s in sources if s.dictionary.messages), Dictionary())
     create_recording(folder, manifest)
 

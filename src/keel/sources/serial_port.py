@@ -70,6 +70,7 @@ class SerialSource(Source):
         name = Path(paths[0]).name
         self.title = f"serial {' and '.join(paths)}, {framing.words}"
         self.buses = [Bus(name, framing.rate, medium="serial", stamp="start", assumed=False)]
+        self.remarks = (ORDER,) if len(paths) > 1 else ()
         self._lines = {"dtr": "off", "rts": "off"}
         hears_host = [host] if len(paths) == 1 else [True, False]
         self._sides = [
@@ -155,10 +156,6 @@ class SerialSource(Source):
     def state(self) -> dict[str, Any]:
         """How the control lines stand."""
         return dict(self._lines)
-
-    def said(self) -> list[str]:
-        """How well the order of two sides is known."""
-        return [ORDER] if len(self._sides) > 1 else []
 
     def _close(self) -> None:
         for side in self._sides:

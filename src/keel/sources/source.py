@@ -85,11 +85,13 @@ class Source(ABC):
         ended: Whether nothing more will come.
         controls: What can be worked on it.
         can_wait: Whether what comes waits where there is no room for it; of others it is lost.
+        remarks: What a person should know of it from the start, in sentences.
     """
 
     title: str = ""
     controls: tuple[Control, ...] = ()
     can_wait: bool = False
+    remarks: tuple[str, ...] = ()
 
     def __init__(self) -> None:
         self.buses: list[Bus] = []
