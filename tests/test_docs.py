@@ -156,7 +156,7 @@ def walk(folder: Path, seed: int) -> None:
 
     terminal = Terminal(folder, f"{KEEL} demo --seed {seed}", 160, 40)
     try:
-        terminal.until("● live", "HelmCommand", "PodPortFeedback")
+        terminal.until("● live", "HelmCommand", "ThrusterCommand", "PodPortFeedback")
         for pressed, texts in steps_of((ROOT / "README.md").read_text(encoding="utf-8")):
             for key, wait in re.findall(r"`([^`]+)`|\(wait (\d+) s\)", pressed):
                 if wait:

@@ -1,0 +1,214 @@
+"""What the edges of a line tell of it by themselves: how long a bit takes, where it rests, when it is busy.
+
+Every pulse lasts a whole number of bits. Where a threshold lies off the middle, pulses of one level are longer by as
+much as those of the other are shorter; from one falling edge to the next there is no such error.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from keel.model.frames import Times
+from keel.model.waveform import Logic
+
+USUAL_RATES = (
+    300, 600, 1_200, 2_400, 4_800, 9_600, 10_000, 10_400, 14_400, 19_200, 20_000, 28_800, 33_333, 38_400, 50_000,
+    57_600, 83_333, 100_000, 115_200, 125_000, 230_400, 250_000, 460_800, 500_000, 800_000, 921_600, 1_000_000,
+    1_500_000, 2_000_000, 3_000_000, 4_000_000, 5_000_000, 8_000_000, 10_000_000,
+)  # fmt: skip
+"""Bit rates that are usual on some line."""
+NEAR = 0.035
+MOST_PULSES = 200_000
+"""So many pulses are looked at: more tell nothing new."""
+A_CLUSTER, FEWEST = 0.01, 3
+"""Pulses of about the same length are no chance where they are such a share, and so many."""
+LONGEST = 12
+"""Pulses of more bits say little of how long one is."""
+ALIKE = 1.8
+"""Shortest pulses of both levels are both one bit where they differ by less than that."""
+FITS = 0.22
+"""A pulse fits a bit time where it is so near a whole number of bits."""
+
+Floats = npt.NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class BitTime:
+    """How long a bit takes.
+
+    Attributes:
+        ns: Nanoseconds.
+        skew_ns: By how much pulses of the high level are longer than whole bits.
+        fits: The share of pulses that are whole numbers of bits.
+        pulses: How many pulses tell so.
+    """
+
+    ns: float
+    skew_ns: float
+    fits: float
+    pulses: int
+
+    @property
+    def rate(self) -> float:
+        """Bits per second."""
+        return 1e9 / self.ns
+
+    @property
+    def nearest_rate(self) -> int | None:
+        """The usual rate that is nearest, if one is near."""
+        return nearest_rate(self.rate)
+
+
+def nearest_rate(rate: float) -> int | None:
+    """The usual rate that is nearest to a measured one, if one is near."""
+    best = min(USUAL_RATES, key=lambda usual: abs(rate / usual - 1))
+    return best if abs(rate / best - 1) <= NEAR else None
+
+
+def widths_of(logic: Logic) -> tuple[Floats, Floats]:
+    """Lengths of pulses of the low and of the high level, in ns, of all known stretches."""
+    low: list[Floats] = []
+    high: list[Floats] = []
+    for part in logic.stretches():
+        widths = np.diff(part.edges).astype(np.float64)
+        # After the first edge the level is the other one.
+        after_first = 1 - part.first
+        mine, other = (high, low) if after_first else (low, high)
+        mine.append(widths[0::2])
+        other.append(widths[1::2])
+    none = np.zeros(0)
+    return (np.concatenate(low) if low else none), (np.concatenate(high) if high else none)
+
+
+def periods_of(logic: Logic) -> Floats:
+    """Times from an edge to the next one of the same direction, in ns."""
+    parts = [(part.edges[2:] - part.edges[:-2]).astype(np.float64) for part in logic.stretches()]
+    return np.concatenate(parts) if parts else np.zeros(0)
+
+
+def bit_time(logic: Logic) -> BitTime | None:
+    """How long a bit takes; None where there are too few pulses to tell."""
+    low, high = widths_of(logic)
+    widths = np.concatenate([low[:MOST_PULSES], high[:MOST_PULSES]])
+    if len(widths) < FEWEST:
+        return None
+    shortest = _shortest(widths)
+    if min(len(low), len(high)) >= FEWEST:
+        # A threshold off the middle makes the shortest pulses of one level too long by what those of the other lack.
+        each = _shortest(low[:MOST_PULSES]), _shortest(high[:MOST_PULSES])
+        shortest = sum(each) / 2 if max(each) < ALIKE * min(each) else shortest
+    periods = periods_of(logic)[: 2 * MOST_PULSES]
+    best: BitTime | None = None
+    # What is shortest may be two or three bits where no single one stands alone.
+    for parts in (1, 2, 3):
+        found = _refined(shortest / parts, low[:MOST_PULSES], high[:MOST_PULSES], periods)
+        if found is not None and (best is None or found.fits > best.fits + 0.15 * (parts - 1)):
+            best = found
+    return best
+
+
+def _shortest(widths: Floats) -> float:
+    """The length of the shortest pulses that are no glitches."""
+    ordered = np.sort(widths)
+    need = max(FEWEST, int(A_CLUSTER * len(ordered)))
+    ends = np.searchsorted(ordered, ordered * 1.35, side="right")
+    dense = np.flatnonzero(ends - np.arange(len(ordered)) >= need)
+    at = int(dense[0]) if len(dense) else 0
+    return float(np.median(ordered[at : ends[at]]))
+
+
+def _refined(unit: float, low: Floats, high: Floats, periods: Floats) -> BitTime | None:
+    """A bit time near ``unit``, by all pulses that are not too long."""
+    skew = 0.0
+    for _ in range(6):
+        short = periods[periods < 2 * LONGEST * unit]
+        bits = np.rint(short / unit)
+        good = (bits >= 2) & (np.abs(short / unit - bits) < 0.35)
+        if good.sum() >= FEWEST:
+            unit = float((short[good] * bits[good]).sum() / (bits[good] ** 2).sum())
+        mine = high[high < LONGEST * unit]
+        if len(mine):
+            off = mine - np.maximum(np.rint(mine / unit), 1) * unit
+            skew = float(np.median(off))
+        if good.sum() < FEWEST:
+            both = np.concatenate([low[low < LONGEST * unit], mine])
+            bits = np.maximum(np.rint(both / unit), 1)
+            unit = float((both * bits).sum() / (bits**2).sum()) if len(both) else unit
+    if unit <= 0:
+        return None
+    both = np.concatenate([high[high < LONGEST * unit] - skew, low[low < LONGEST * unit] + skew])
+    if not len(both):
+        return None
+    fits = np.abs(both / unit - np.maximum(np.rint(both / unit), 1)) < FITS
+    return BitTime(unit, skew, float(fits.mean()), len(both))
+
+
+def idle_level(logic: Logic) -> int:
+    """The level at which it rests: that of its longest pauses, else that in which it mostly is."""
+    low, high = widths_of(logic)
+    longest = [float(part.max(initial=0.0)) for part in (low, high)]
+    ends = [0.0, 0.0]
+    for part in logic.stretches():
+        if len(part.edges):
+            ends[part.first] += float(part.edges[0] - part.start)
+            ends[part.first ^ len(part.edges) & 1] += float(part.end - part.edges[-1])
+        else:
+            ends[part.first] += float(part.end - part.start)
+    totals = [float(low.sum()) + ends[0], float(high.sum()) + ends[1]]
+    reach = [max(longest[level], ends[level]) for level in (0, 1)]
+    if max(reach) > 3 * min(reach):
+        return int(reach[1] > reach[0])
+    return int(totals[1] >= totals[0])
+
+
+def glitch_free(logic: Logic, shortest_ns: float) -> Logic:
+    """Without pulses that are shorter than that."""
+    edges = logic.edges
+    while len(edges) > 1:
+        short = np.flatnonzero(np.diff(edges) < shortest_ns)
+        if not len(short):
+            break
+        # Of pulses one after another every second one goes: what lies between is then long enough, or goes next.
+        alone = short[np.concatenate([[True], np.diff(short) > 1])]
+        keep = np.ones(len(edges), np.bool_)
+        keep[alone] = keep[alone + 1] = False
+        edges = edges[keep]
+    return Logic(logic.start, logic.end, logic.first, edges, logic.unknown)
+
+
+def busy(logic: Logic, pause_ns: float) -> tuple[Times, Times]:
+    """When it is busy: begins and ends of runs of edges no further apart than ``pause_ns``."""
+    begins: list[Times] = []
+    ends: list[Times] = []
+    for part in logic.stretches():
+        if len(part.edges):
+            breaks = np.flatnonzero(np.diff(part.edges) > pause_ns)
+            begins.append(part.edges[np.concatenate([[0], breaks + 1])])
+            ends.append(part.edges[np.concatenate([breaks, [len(part.edges) - 1]])])
+    none = np.zeros(0, np.int64)
+    return (np.concatenate(begins) if begins else none), (np.concatenate(ends) if ends else none)
+
+
+def explained(logic: Logic, starts: Times, ends: Times, pause_ns: float) -> float:
+    """The share of the line's active time that good frames cover, from 0 to 1.
+
+    Args:
+        logic: The line.
+        starts, ends: Begin and end of each good frame, in order, shape (n,).
+        pause_ns: A pause as long as that is no activity.
+    """
+    begins, stops = busy(logic, pause_ns)
+    active = float((stops - begins).sum())
+    if active <= 0:
+        return 0.0
+    covered = 0.0
+    if len(starts):
+        place = np.searchsorted(begins, starts, side="right") - 1
+        known = place >= 0
+        low = np.maximum(starts[known], begins[place[known]])
+        high = np.minimum(ends[known], stops[place[known]])
+        covered = float(np.maximum(high - low, 0).sum())
+    return min(covered / active, 1.0)
