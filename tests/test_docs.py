@@ -27,6 +27,8 @@ from keel.store.manifest import edit_manifest
 from keel.store.recording import Recording
 from tests.command import keel
 from tests.drive import KEEL, Terminal
+from tests.lines.waves import vcd
+from tests.lines.wires import uart, wave
 
 ROOT = Path(__file__).parents[1]
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
@@ -75,6 +77,7 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
     (folder / "table.csv").write_text("ms;line;ident;n;b0;b1;b2;b3\n0,5;1;220;4;80;01;A4;FF\n1,5;1;220;4;80;01;A4;FE\n")
     (folder / "talk.txt").write_text("[2026-01-01 10:17:12.345] $DPT,4.30\n")
     (folder / "dump.bin").write_bytes(b"$DPT,4.30\n" * 9)
+    (folder / "probe.vcd").write_bytes(vcd(tx=wave(uart(b"$SDDPT,6.5*00\r\n" * 9, 9600))))
     run_in(folder, "export harbour.keel noon.pcapng --ask id:220")
     return folder
 

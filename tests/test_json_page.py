@@ -16,6 +16,8 @@ from keel.bench.messages import full_dictionary
 from keel.formats.frame_lines import CSV_HEADER
 from keel.signals.loading import save_dictionary
 from tests.command import keel
+from tests.lines.waves import vcd
+from tests.lines.wires import uart, wave
 
 PAGE = Path(__file__).parents[1] / "docs" / "json.md"
 MOST_LINES = 3_000
@@ -32,6 +34,7 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
     save_dictionary(full_dictionary(), folder / "harbour.dbc")
     assert keel("dict", "use", folder / "harbour.keel", folder / "harbour.dbc").returncode == 0
     (folder / "harbour.rules").write_text("cycle(0A4) < 1s\n")
+    (folder / "probe.vcd").write_bytes(vcd(tx=wave(uart(b"$SDDPT,6.5*00\r\n" * 9, 9600))))
     (folder / "pressed.csv").write_text("2.9,5.1\n7.9,10.1\n")
     return folder
 

@@ -93,7 +93,7 @@ def test_serial_frames_are_shown_found_and_counted(tmp_path: Path) -> None:
     assert len(find(snapshot, "id:0")) == len(find(snapshot, "data")) == 100
     assert len(find(snapshot, 'text:"depth 7"')) == 11
     said = keel("frames", tmp_path / "log.keel", "--json").stdout.splitlines()[0]
-    assert '"id": null' in said and '"medium": "serial"' in said
+    assert '"id": "0"' in said and '"medium": "serial"' in said
 
 
 def test_bytes_have_times_by_their_rate_or_invented_ones(tmp_path: Path) -> None:

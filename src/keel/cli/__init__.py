@@ -42,6 +42,7 @@ def main() -> None:
         signals,
         sources,
         stats,
+        waveforms,
     )
 
     for stream in (sys.stdout, sys.stderr):

@@ -446,7 +446,7 @@ def turn_of(logic: Logic, rates: CanRates) -> float:
 def _table(part: Logic, rates: CanRates, turn: float) -> tuple[Any, Any]:
     """Frames as rows, and their payloads."""
     edges = np.ascontiguousarray(part.edges)
-    room = len(edges) // 4 + 2
+    room = len(edges) // 2 + 2
     table = np.zeros((room, 10), np.int64)
     data = np.zeros(len(edges) * 6 + 128, np.uint8)
     out = np.zeros(9, np.int64)

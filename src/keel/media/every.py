@@ -41,13 +41,18 @@ def medium_of(bus: Bus) -> Medium:
 
 
 def ends_of(batch: FrameBatch, buses: Sequence[Bus]) -> list[int | None]:
-    """When each frame ended, in ns; None where a bit rate it was sent at is only assumed, or its bits are not known."""
+    """When each frame ended, in ns, as measured; else None where a bit rate it was sent at is only assumed, or its bits
+    are not known."""
     known = np.array([not bus.assumed for bus in buses] or [False])[batch.bus] & (batch.bits > 0)
     known &= np.array([not bus.fast_assumed for bus in buses] or [False])[batch.bus] | (batch.fast_bits == 0)
     rest = np.array([medium_of(bus).rest_bits for bus in buses] or [0])[batch.bus]
     length = wire_ns(batch.bus, batch.bits.astype(np.int64) - rest, batch.fast_bits, buses)
     begun = np.array([bus.stamp == "start" for bus in buses] or [False])[batch.bus]
-    ends = batch.time + np.where(begun, np.rint(length), 0).astype(np.int64)
+    took = np.rint(length).astype(np.int64)
+    if batch.duration is not None:
+        measured = batch.duration > 0
+        took, known = np.where(measured, batch.duration, took), known | measured
+    ends = batch.time + np.where(begun, took, 0)
     return [end if is_known else None for end, is_known in zip(ends.tolist(), known.tolist(), strict=True)]
 
 

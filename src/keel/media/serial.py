@@ -8,15 +8,9 @@ from keel.model.identity import Form
 
 NOBODY = 0
 """The identifier of what says of no talker that it is from them."""
-
-
-def _written(ident: int) -> str:
-    return "—" if ident == NOBODY else f"{ident:X}"
-
-
-TALKER = IdentForm(Form.SERIAL, "serial", "talker", 48, written=_written)
+TALKER = IdentForm(Form.SERIAL, "serial", "talker", 48)
 """Whoever is heard; of a line that is heard on both sides, the device."""
-HOST = IdentForm(19, "serial-host", "talker", 48, role="from the host", written=_written)
+HOST = IdentForm(19, "serial-host", "talker", 48, role="from the host")
 BITS_A_BYTE = 10
 """A start bit, eight data bits, a stop bit: what is usual where nothing else is said."""
 USUAL_RATE = 9_600

@@ -1,0 +1,126 @@
+"""CAN and CAN FD as line codes: rates found by what has the right checksums."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from keel.lines.can import with_wire_bits
+from keel.lines.can_wave import FAULTS, NOT_ISO, CanRates, CanSent, decode, turn_of
+from keel.lines.code import Asked, Code, Guess
+from keel.lines.pulses import BitTime, explained, glitch_free, idle_level, nearest_rate
+from keel.model.bus import Bus
+from keel.model.frames import Flag, FrameBatch
+from keel.model.waveform import Logic
+
+USUAL = (1_000_000, 800_000, 500_000, 250_000, 125_000, 100_000, 83_333, 50_000, 33_333, 20_000, 10_000)
+USUAL_FAST = (8_000_000, 5_000_000, 4_000_000, 2_000_000, 1_000_000)
+GLITCH = 0.3
+"""Pulses shorter than that share of a bit are none."""
+PAUSE_BITS = 11
+MUCH = 0.9
+LOOKED_AT_EDGES = 60_000
+"""So many edges tell which rates are right."""
+MOST_EDGES_A_FRAME = 700
+
+
+def read(logic: Logic, unit: BitTime | None, asked: Asked, flexible: bool = True) -> list[Guess]:
+    """A line read as CAN, at the rates that explain it best."""
+    if len(logic.edges) < 8 or (unit is None and asked.rate is None):
+        return []
+    inverted = idle_level(logic) == 0 if asked.inverted is None else asked.inverted
+    line = logic.inverted if inverted else logic
+    best: tuple[float, CanRates] | None = None
+    sample = _head(line)
+    for rates in _candidates(unit, asked, flexible):
+        sent = decode(_clean(sample, rates), rates)
+        good = int(sent.good.sum())
+        score = good - 0.5 * (len(sent) - good)
+        if good and (best is None or score > best[0]):
+            best = score, rates
+    if best is None:
+        return []
+    rates = _refined(sample, best[1])
+    clean = _clean(line, rates)
+    rates = CanRates(rates.slow, rates.fast, turn_of(clean, rates))
+    sent = decode(clean, rates)
+    return [_guess(clean, sent, rates, inverted)] if sent.good.any() else []
+
+
+def _head(line: Logic) -> Logic:
+    if len(line.edges) <= LOOKED_AT_EDGES:
+        return line
+    until = int(line.edges[LOOKED_AT_EDGES])
+    kept = tuple(span for span in line.unknown if span[1] <= until)
+    return Logic(line.start, until, line.first, line.edges[:LOOKED_AT_EDGES], kept)
+
+
+def _clean(line: Logic, rates: CanRates) -> Logic:
+    return glitch_free(line, GLITCH * 1e9 / max(rates.slow, rates.fast))
+
+
+def _candidates(unit: BitTime | None, asked: Asked, flexible: bool) -> list[CanRates]:
+    """Rates to try: those that were said, else what the shortest pulses tell, and usual slower ones beside it."""
+    if asked.rate is not None:
+        fasts = (
+            [asked.fast_rate]
+            if asked.fast_rate
+            else [0.0, *(f for f in USUAL_FAST if f > asked.rate)]
+            if flexible
+            else [0.0]
+        )
+        return [CanRates(asked.rate, fast or 0.0) for fast in fasts]
+    assert unit is not None
+    found = [CanRates(unit.rate)]
+    near = nearest_rate(unit.rate)
+    if near in USUAL:
+        found.append(CanRates(float(near)))
+    # Two or three bits together may be the shortest pulse there is.
+    found += [CanRates(unit.rate * n) for n in (2, 3)]
+    if flexible:
+        # A clock that is off is off for both rates.
+        off = unit.rate / near if near else 1.0
+        found += [CanRates(slow * off, unit.rate) for slow in USUAL if slow < 0.7 * unit.rate]
+    return found
+
+
+def _refined(line: Logic, rates: CanRates) -> CanRates:
+    """The rates as frames themselves show them: from start of frame to the acknowledgement of the same frame."""
+    best, kept = -1.0, rates
+    for off in (0.0, -0.006, 0.006, -0.012, 0.012, -0.02, 0.02):
+        tried = CanRates(rates.slow * (1 + off), rates.fast * (1 + off))
+        sent = decode(_clean(line, tried), tried)
+        good = float(sent.good.sum())
+        if good > best + 0.5:
+            best, kept = good, tried
+    return kept
+
+
+def _guess(line: Logic, sent: CanSent, rates: CanRates, inverted: bool) -> Guess:
+    faults = np.zeros(len(sent), np.uint32)
+    for bit, fault in FAULTS.items():
+        faults |= np.where(sent.faults & bit, np.uint32(int(fault)), np.uint32(0))
+    none = np.zeros(len(sent), np.uint32)
+    batch = FrameBatch(
+        sent.starts, np.zeros(len(sent), np.uint8), sent.form, sent.ident, sent.flags, faults, sent.dlc, none,
+        none.astype(np.uint16), sent.offsets.astype(np.uint32), sent.data, None, sent.ends - sent.starts,
+    )  # fmt: skip
+    good = sent.good
+    share = explained(line, sent.starts[good], sent.ends[good], PAUSE_BITS * 1e9 / rates.slow)
+    is_fd = bool((sent.flags & Flag.FD).any())
+    has_fast = bool((sent.flags & Flag.BRS).any())
+    said = []
+    if is_fd and (sent.iso[(sent.flags & Flag.FD) != 0] == NOT_ISO).all():
+        said.append("CAN FD from before ISO 11898-1:2015")
+    settings: dict[str, object] = {"iso": "no" if said else "yes"} if is_fd else {}
+    slow = nearest_rate(rates.slow) or round(rates.slow)
+    fast = (nearest_rate(rates.fast) or round(rates.fast)) if has_fast else None
+    bus = Bus("", slow, fast or 2_000_000, stamp="start", assumed=False, fast_assumed=fast is None)
+    faulty = int((~good).sum())
+    return Guess(
+        "canfd" if is_fd else "can", slow, fast, inverted, settings, with_wire_bits(batch), bus, share, True, faulty,
+        tuple(said),
+    )  # fmt: skip
+
+
+CAN = Code("can", "CAN", lambda logic, unit, asked: read(logic, unit, asked, flexible=False))
+CAN_FD = Code("canfd", "CAN FD", read, {"iso": "yes or no"})

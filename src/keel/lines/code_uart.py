@@ -1,0 +1,129 @@
+"""Serial lines (UART, RS-232) as a line code: the rate by the shortest pulses, bits and parity by what is right."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from keel.errors import InputError
+from keel.lines.code import Asked, Code, Guess
+from keel.lines.messages import Cut, chosen_cut, messages_of
+from keel.lines.pulses import BitTime, explained, glitch_free, idle_level, nearest_rate
+from keel.lines.uart import PARITIES, Reading, Serial, decode, readings
+from keel.model.bus import Bus
+from keel.model.waveform import Logic
+
+GLITCH = 0.25
+ALIKE = 0.01
+"""Ways to read a line are alike where their shares of faulty bytes differ by no more."""
+FEW = 4
+UNITS_NS = {"ns": 1, "us": 1_000, "ms": 1_000_000, "s": 1_000_000_000}
+
+
+def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
+    """A line read as bytes, in the ways that are right most often."""
+    if len(logic.edges) < 2 or (unit is None and asked.rate is None):
+        return []
+    inverted = idle_level(logic) == 0 if asked.inverted is None else asked.inverted
+    line = logic.inverted if inverted else logic
+    measured = unit.rate if unit is not None else 0.0
+    rate = asked.rate if asked.rate is not None else measured
+    if asked.rate is not None and unit is not None and abs(measured / asked.rate - 1) < 0.06:
+        # The clock as it is, near what it is called.
+        rate = measured
+    assert rate
+    clean = glitch_free(line, GLITCH * 1e9 / rate)
+    found = _ways(clean, rate, asked)
+    if not found or not len(found[0].sent):
+        return []
+    best = found[0]
+    alike = [one for one in found[1:] if abs(one.faulty - best.faulty) <= ALIKE and best.faulty < 0.5]
+    called = nearest_rate(rate) if asked.rate is None else asked.rate
+    return [
+        _guess(clean, one, called or round(rate), inverted, asked, alike if one is best else []) for one in found[:2]
+    ]
+
+
+def _ways(line: Logic, rate: float, asked: Asked) -> list[Reading]:
+    said = asked.settings
+    if not {"bits", "parity", "stop", "order"} & set(said):
+        return readings(line, rate)
+    base = readings(line, rate)[0].how
+    how = Serial(
+        rate,
+        int(said.get("bits", base.bits)),
+        _one_of("parity", said["parity"], PARITIES) if "parity" in said else base.parity,
+        float(said.get("stop", base.stop)),
+        _one_of("order", said.get("order", "lsb"), ("lsb", "msb")),
+    )
+    if not (5 <= how.bits <= 9 and how.stop in (1.0, 1.5, 2.0)):
+        raise InputError("--set", f"{how.words} is no way to send bytes", "5 to 9 bits, 1, 1.5 or 2 stop bits")
+    return [Reading(how, decode(line, how))]
+
+
+def _one_of(name: str, text: str, choices: tuple[Any, ...]) -> Any:
+    if text.lower() not in choices:
+        raise InputError("--set", f"{name}={text}", f"one of {', '.join(choices)}")
+    return text.lower()
+
+
+def _cut(asked: Asked, reading: Reading) -> Cut:
+    said = asked.settings
+    if "delimiter" in said:
+        text = said["delimiter"].lower()
+        known = {"lf": 10, "crlf": 10, "cr": 13, "nul": 0}
+        try:
+            return Cut(delimiter=known[text] if text in known else bytes.fromhex(text)[-1])
+        except (ValueError, IndexError):
+            raise InputError("--set", f"delimiter={text}", "lf, cr, crlf, nul, or a byte in hex") from None
+    if "length" in said:
+        if not said["length"].isdecimal() or not 1 <= int(said["length"]) <= 65_536:
+            raise InputError("--set", f"length={said['length']}", "a number of bytes")
+        return Cut(length=int(said["length"]))
+    if "gap" in said:
+        return Cut(gap_ns=gap_ns(said["gap"]))
+    return chosen_cut(reading.sent, reading.how)
+
+
+def gap_ns(text: str) -> int:
+    """A silence with its unit, in ns.
+
+    Raises:
+        InputError: it is none.
+    """
+    for unit in ("ns", "us", "ms", "s"):
+        number = text.removesuffix(unit)
+        if number != text:
+            try:
+                value = float(number)
+            except ValueError:
+                break
+            if 0 < value * UNITS_NS[unit] < 1 << 60:
+                return int(value * UNITS_NS[unit])
+            break
+    raise InputError("--set", f"gap={text}", "a time with its unit, as 5ms")
+
+
+def _guess(line: Logic, reading: Reading, rate: float, inverted: bool, asked: Asked, alike: list[Reading]) -> Guess:
+    how, sent = reading.how, reading.sent
+    cut = _cut(asked, reading)
+    frames = messages_of(sent, how, cut)
+    good = sent.good
+    share = explained(line, sent.starts[good], sent.ends[good], (how.length + 2) * how.bit_ns)
+    said = []
+    if alike and len(sent) >= FEW:
+        said.append("read as well as " + ", ".join(one.how.words for one in alike[:3]))
+    if len(sent) < FEW:
+        said.append(f"only {len(sent)} bytes: any way to read them may be right")
+    if reading.faulty > 0:
+        said.append(f"{reading.faulty * 100:.0f} % of the bytes have a fault")
+    settings = {"bits": how.bits, "parity": how.parity, "stop": how.stop, "order": how.order, **cut.settings}
+    bus = Bus("", max(round(rate), 1), medium="serial", stamp="start", assumed=False)
+    faulty = int((frames.faults != 0).sum())
+    return Guess("uart", round(rate), None, inverted, settings, frames, bus, share, False, faulty, tuple(said))
+
+
+UART = Code(
+    "uart", "serial", read,
+    {"bits": "5 to 9", "parity": ", ".join(PARITIES), "stop": "1, 1.5, 2", "order": "lsb, msb", "gap": "a time, as 5ms",
+     "delimiter": "lf, cr, crlf, or a byte in hex", "length": "bytes"},
+)  # fmt: skip

@@ -1,0 +1,38 @@
+"""The line codes there are, and which of them a line seems to be in. To add one, write its file and name it here."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from keel.lines.code import Asked, Code, Guess
+from keel.lines.code_can import CAN, CAN_FD
+from keel.lines.code_uart import UART
+from keel.lines.pulses import bit_time
+from keel.model.waveform import Logic
+
+CODES: dict[str, Code] = {code.word: code for code in (CAN, CAN_FD, UART)}
+AUTO = (CAN_FD, UART)
+"""Those that are tried by themselves; CAN FD finds CAN as well."""
+LEAST, LEAST_UNPROVED = 0.35, 0.6
+"""A code that explains less of a line is not named for it; without a check of its own it has to explain more."""
+
+
+def guesses(logic: Logic, asked: Asked, code: str = "auto") -> list[Guess]:
+    """The ways to read a line, the best first.
+
+    Args:
+        logic: The line.
+        asked: What a person said of it.
+        code: A code's word, or ``auto`` for all.
+    """
+    unit = bit_time(logic)
+    tried = AUTO if code == "auto" else (CODES[code],)
+    found = [guess for one in tried for guess in one.read(logic, unit, asked)]
+    if code in ("can", "canfd"):
+        found = [replace(guess, code=code) for guess in found]
+    return sorted(found, key=lambda guess: -guess.score)
+
+
+def is_told(found: list[Guess]) -> bool:
+    """Whether the best of them can be taken for what it is."""
+    return bool(found) and found[0].score >= (LEAST if found[0].proved else LEAST_UNPROVED)

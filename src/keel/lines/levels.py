@@ -1,0 +1,203 @@
+"""Volts into levels: what low and high are on a line, where to cut between them, and when it crosses.
+
+Low and high are the medians of the samples below and above the middle; the cut lies half way, with a hysteresis wider
+than the noise. Edges lie where the line crosses the cut, between two samples.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
+from keel.model.waveform import Analog, Logic, Volts
+
+MOST_LOOKED_AT = 1 << 21
+LEAST_SWING = 8.0
+"""A line has levels where they are so many times the noise apart."""
+HYSTERESIS, MOST_HYSTERESIS = 0.15, 0.35
+"""As a share of the swing: at least, and at most."""
+BLOCKS = 32
+A_DRIFT = 0.12
+"""Levels that move by such a share of the swing drift, and the cut moves with them."""
+NOISY = 0.12
+FULL_SCALE = 0.998
+
+Floats = npt.NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Levels:
+    """What a line's levels are, in volts.
+
+    Attributes:
+        swing: Whether it has two levels at all.
+        noise: The usual distance of samples from their level.
+        drifts: Whether the levels move over time.
+        said: What is to be known, in sentences.
+    """
+
+    low: float
+    high: float
+    threshold: float
+    hysteresis: float
+    noise: float
+    swing: bool
+    drifts: bool
+    said: tuple[str, ...]
+
+
+def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
+    """The levels of a line; with a ``threshold`` given, that is the cut."""
+    samples = wave.samples
+    if not len(samples):
+        return Levels(0.0, 0.0, 0.0, 0.0, 0.0, False, False, ("no samples",))
+    looked = samples[:: max(len(samples) // MOST_LOOKED_AT, 1)].astype(np.float64)
+    low, high = _two(looked)
+    middle = (low + high) / 2
+    below, above = looked[looked < middle], looked[looked >= middle]
+    noise = max(_spread(below, low), _spread(above, high)) if len(below) and len(above) else _spread(looked, low)
+    reach = high - low
+    said: list[str] = []
+    has_swing = reach > LEAST_SWING * noise and reach > 1e-6 and min(len(below), len(above)) > 2
+    if not has_swing and (moving := _moving_levels(wave)) is not None:
+        # Both levels wander farther than they are apart: seen piece by piece they are there.
+        low, high, noise = moving
+        middle, reach, has_swing = (low + high) / 2, high - low, True
+    if not has_swing:
+        level = float(np.median(looked))
+        kind = "noise alone" if float(np.ptp(looked)) > 6 * _spread(looked, level) and reach > 0.2 else "no swing"
+        said.append(f"{kind}: it rests at {level:.3g} V, noise {_spread(looked, level) * 1e3:.3g} mV")
+        return Levels(level, level, level if threshold is None else threshold, 0.0, noise, False, False, tuple(said))
+    if noise > NOISY * reach:
+        said.append(f"noisy: {noise:.3g} V of noise on a swing of {reach:.3g} V")
+    if max(abs(low), abs(high)) > FULL_SCALE and _is_clipped(looked):
+        said.append("clipped: it reaches full scale and stays there")
+    drift = _drift(wave, low, high)
+    if drift > A_DRIFT * reach:
+        said.append(f"its levels drift by {drift:.3g} V")
+    cut = middle if threshold is None else threshold
+    hysteresis = float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)) / 2
+    return Levels(low, high, cut, hysteresis, noise, True, drift > A_DRIFT * reach and threshold is None, tuple(said))
+
+
+def _moving_levels(wave: Analog) -> tuple[float, float, float] | None:
+    """Low, high and noise of a line whose levels wander; None where no piece of it has levels."""
+    _, lows, highs = _blocks(wave)
+    size = max(len(wave.samples) // BLOCKS, 1)
+    found = []
+    for number in range(len(lows)):
+        part = wave.samples[number * size : (number + 1) * size].astype(np.float64)
+        part = part - np.linspace(part[: size // 8 + 1].min(), part[-size // 8 - 1 :].min(), len(part))
+        low, high = _two(part)
+        middle = (low + high) / 2
+        below, above = part[part < middle], part[part >= middle]
+        noise = max(_spread(below, low), _spread(above, high)) if len(below) and len(above) else np.inf
+        if high - low > LEAST_SWING * noise and high - low > 1e-3:
+            found.append((high - low, noise))
+    if len(found) < max(len(lows) // 2, 4):
+        return None
+    reach, noise = (float(np.median(one)) for one in zip(*found, strict=True))
+    middle = float(np.median((lows + highs) / 2))
+    return middle - reach / 2, middle + reach / 2, noise
+
+
+def _two(samples: Floats) -> tuple[float, float]:
+    """Two levels: medians below and above the middle between them."""
+    least, most = np.percentile(samples, [0.5, 99.5])
+    low, high = float(least), float(most)
+    for _ in range(4):
+        middle = (low + high) / 2
+        below, above = samples[samples < middle], samples[samples >= middle]
+        if not len(below) or not len(above):
+            break
+        low, high = float(np.median(below)), float(np.median(above))
+    return low, high
+
+
+def _spread(samples: Floats, level: float) -> float:
+    return 1.4826 * float(np.median(np.abs(samples - level))) if len(samples) else 0.0
+
+
+def _is_clipped(samples: Floats) -> bool:
+    most, least = samples.max(), samples.min()
+    return (
+        max(float((samples == most).mean()), float((samples == least).mean())) > 0.05
+        and max(most, -least) >= FULL_SCALE
+    )
+
+
+def _blocks(wave: Analog) -> tuple[Any, Floats, Floats]:
+    """Lows and highs of stretches of a line: places in the middle, and both levels; of those that have a swing."""
+    size = max(len(wave.samples) // BLOCKS, 1)
+    places, lows, highs = [], [], []
+    for number in range(min(BLOCKS, len(wave.samples) // size)):
+        part = wave.samples[number * size : (number + 1) * size : max(size // 65_536, 1)].astype(np.float64)
+        least, most = np.percentile(part, [2, 98])
+        places.append((number + 0.5) * size)
+        lows.append(float(least))
+        highs.append(float(most))
+    return np.array(places), np.array(lows), np.array(highs)
+
+
+def _drift(wave: Analog, low: float, high: float) -> float:
+    _, lows, highs = _blocks(wave)
+    moving = (highs - lows) > 0.6 * (high - low)
+    if moving.sum() < 4:
+        return 0.0
+    return float(np.ptp((lows + highs)[moving] / 2))
+
+
+def cuts_over_time(wave: Analog, levels: Levels) -> Volts:
+    """The cut for each sample of a line whose levels drift."""
+    places, lows, highs = _blocks(wave)
+    moving = (highs - lows) > 0.6 * (levels.high - levels.low)
+    at = np.arange(len(wave.samples), dtype=np.float64)
+    return np.interp(at, places[moving], ((lows + highs) / 2)[moving]).astype(np.float32)
+
+
+@njit(cache=True, nogil=True)
+def _edges(samples: Any, cuts: Any, hysteresis: Any, out: Any) -> Any:
+    """Places of crossings, in samples; gives the first level, and how many. ``cuts`` has one value, or one a sample."""
+    moving = len(cuts) > 1
+    cut = np.float64(cuts[0])
+    level = 1 if samples[0] >= cut else 0
+    first = level
+    n = 0
+    crossing = np.float64(0)
+    before = np.float64(samples[0]) - cut
+    for i in range(1, len(samples)):
+        if moving:
+            cut = np.float64(cuts[i])
+        now = np.float64(samples[i]) - cut
+        if (before < 0) != (now < 0):
+            crossing = i - 1 + before / (before - now)
+        if level == 0:
+            if now > hysteresis:
+                out[n] = crossing
+                n += 1
+                level = 1
+        elif now < -hysteresis:
+            out[n] = crossing
+            n += 1
+            level = 0
+        before = now
+    return first, n
+
+
+def logic_of(wave: Analog, levels: Levels) -> Logic:
+    """A line's volts as levels."""
+    if not levels.swing or len(wave.samples) < 2:
+        high = len(wave.samples) and float(np.median(wave.samples[:1000])) >= levels.threshold and levels.swing
+        return Logic(wave.start, wave.end, int(bool(high)), np.zeros(0, np.int64))
+    cuts = cuts_over_time(wave, levels) if levels.drifts else np.array([levels.threshold], np.float32)
+    out = np.empty(len(wave.samples), np.float64)
+    first, n = _edges(wave.samples, cuts, levels.hysteresis, out)
+    edges = wave.times(out[:n])
+    distinct = np.concatenate([[True], np.diff(edges) > 0]) if n else np.zeros(0, np.bool_)
+    if not distinct.all():
+        edges = np.maximum.accumulate(edges + np.cumsum(~distinct))
+    return Logic(wave.start, wave.end, int(first), edges.astype(np.int64))

@@ -1,0 +1,202 @@
+"""Waveform files: dumps of value changes, text, WAV; whole, odd and hostile."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from keel.errors import InputError, UnknownFormat
+from keel.formats.vcd import parse_vcd
+from keel.formats.wav import parse_wav
+from keel.formats.wave_text import parse_wave_text
+from keel.formats.waveforms import read_waveforms
+from keel.model.waveform import Analog, Channel, Logic
+from tests.lines.waves import vcd, wav
+
+
+def dump(text: str, *bits: str) -> list[Channel]:
+    return parse_vcd(np.frombuffer(text.encode(), np.uint8), bits_of=bits).channels
+
+
+def logic(channel: Channel) -> tuple[int, int, list[int], tuple[tuple[int, int], ...]]:
+    wave = channel.wave
+    assert isinstance(wave, Logic)
+    return wave.end, wave.first, wave.edges.tolist(), wave.unknown
+
+
+GARDEN = """$date today $end $timescale 100 ns $end
+$scope module garden $end $scope module north $end
+$var wire 1 ! tx $end $var wire 1 " rx $end $var reg 8 # bus [7:0] $end $var event 1 e ping $end
+$upscope $end $scope module south $end $var wire 1 % tx $end $var parameter 1 p size $end $upscope $end $upscope $end
+$enddefinitions $end
+#0 $dumpvars 1! x" b1010 # 0% $end
+#10 0! $comment 1! 0! $end
+#20 1!
+1"
+#25 b11 #
+#30 $dumpoff x! x" bx # x% $end
+#50 $dumpon 0! 1" b1 # 0% $end
+#60 H! #70
+"""
+
+
+def test_channels_are_one_bit_nets_called_by_their_names_with_scopes_where_two_share_it() -> None:
+    found = dump(GARDEN)
+    assert [(one.name, one.number) for one in found] == [("garden.north.tx", 1), ("rx", 2), ("garden.south.tx", 3)]
+    assert logic(found[0]) == (7000, 1, [1000, 2000, 5000, 6000], ((3000, 5000),))
+    assert logic(found[1]) == (7000, 1, [], ((0, 2000), (3000, 5000)))
+
+
+def test_what_is_unknown_makes_no_edge() -> None:
+    wave = dump(GARDEN)[0].wave
+    assert isinstance(wave, Logic)
+    assert [(part.start, part.end, part.first, part.edges.tolist()) for part in wave.stretches()] == [
+        (0, 3000, 1, [1000, 2000]),
+        (5000, 7000, 0, [6000]),
+    ]
+
+
+def test_a_bit_of_a_vector_is_taken_by_hand() -> None:
+    found = {one.name: logic(one) for one in dump(GARDEN, "bus[0]", "garden.north.bus[1]")}
+    assert found["bus[0]"] == (7000, 0, [2500], ((3000, 5000),))
+    assert found["bus[1]"] == (7000, 1, [5000], ((3000, 5000),))
+
+
+@pytest.mark.parametrize(
+    ("unit", "ticks", "ns"),
+    [("1 s", 2, 2_000_000_000), ("10us", 3, 30_000), ("1 ps", 1_499, 1), ("100 fs", 15_000, 2), ("1 fs", 1_500_000, 2)],
+)
+def test_times_are_rounded_to_nanoseconds(unit: str, ticks: int, ns: int) -> None:
+    text = f"$timescale {unit} $end $var wire 1 a line $end $enddefinitions $end #0 0a #{ticks} 1a #{4 * ticks}"
+    assert logic(dump(text)[0])[2] == [ns]
+
+
+def test_names_that_never_differ_are_one_channel_and_codes_of_any_length_are_known() -> None:
+    text = (
+        "$timescale 1ns $end $scope module a $end $var wire 1 longcode~1 x $end $upscope $end $scope module b $end "
+        "$var wire 1 longcode~1 y $end $var wire 1 zz x $end $upscope $end $enddefinitions $end\n"
+        "#0\n0longcode~1\n0zz\n#5\n1longcode~1\n1zz\n#9\n"
+    )
+    found = dump(text)
+    assert len(found) == 1 and logic(found[0]) == (9, 0, [5], ())
+    assert found[0].name == "a.x" and {"y", "b.x"} & set(found[0].others)
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["", "$timescale 1 ns $end", "$timescale 1 furlong $end $enddefinitions $end #0", "$enddefinitions $end #0",
+     "$timescale 1ns $end $var reg 8 a x $end $enddefinitions $end #0 b1 a"],
+)  # fmt: skip
+def test_what_holds_no_channel_is_refused(text: str) -> None:
+    with pytest.raises(InputError):
+        dump(text)
+
+
+@given(st.text(alphabet='01xzb#$end !"ab\n 9r.', max_size=200))
+def test_any_body_is_read(body: str) -> None:
+    head = '$timescale 1ns $end $var wire 1 ! a $end $var wire 1 " b $end $var wire 4 a v $end $enddefinitions $end\n'
+    for channel in dump(head + body, "v[2]"):
+        wave = channel.wave
+        assert isinstance(wave, Logic) and (np.diff(wave.edges) > 0).all()
+        assert wave.start <= wave.end and all(low < high for low, high in wave.unknown)
+
+
+edges = st.lists(st.integers(1, 10**6), max_size=50).map(lambda steps: np.cumsum(np.array([0, *steps], np.int64))[1:])
+
+
+@given(st.lists(st.tuples(edges, st.integers(0, 1)), min_size=1, max_size=4))
+def test_what_is_written_is_read(lines: list[tuple[np.ndarray[tuple[int], np.dtype[np.int64]], int]]) -> None:
+    end = max([int(one[-1]) if len(one) else 1 for one, _ in lines]) + 5
+    waves = {f"line{n}": Logic(0, end, first, one) for n, (one, first) in enumerate(lines)}
+    found = dump(vcd(**waves).decode())
+    shown = {one.name: logic(one) for one in found}
+    for name, wave in waves.items():
+        assert shown.get(name, (end, wave.first, wave.edges.tolist(), ())) == (end, wave.first, wave.edges.tolist(), ())
+
+
+# Text.
+
+
+def analog(channel: Channel) -> Analog:
+    assert isinstance(channel.wave, Analog)
+    return channel.wave
+
+
+@pytest.mark.parametrize(
+    ("text", "name", "start", "step", "volts"),
+    [
+        ("time (s),CH1 (V)\n-1e-6,1.5\n0,2.5\n1e-6,3.5\n", "CH1", -1000, 1000.0, [1.5, 2.5, 3.5]),
+        ("Time;Probe A\n[ms];[mV]\n0,0;1500,0\n0,5;2500,5\n1,0;0,0\n", "Probe A", 0, 500_000.0, [1.5, 2.5005, 0.0]),
+        ("scope 7\nSample Interval,2,us\nbus\n0.1\n0.2\n0.3\n", "bus", 0, 2000.0, [0.1, 0.2, 0.3]),
+        ("# rate: 1 MHz\nA\tB\n0.5\t1\n0.7\t2\n0.6\t3\n", "A", 0, 1000.0, [0.5, 0.7, 0.6]),
+        ("t/us x\n0 1.25\n2 1.5\n4 1.75\n", "x", 0, 2000.0, [1.25, 1.5, 1.75]),
+    ],
+)
+def test_text_of_instruments_is_read(text: str, name: str, start: int, step: float, volts: list[float]) -> None:
+    if text.startswith("t/us"):
+        text = text.replace("t/us", "t[us]")
+    first = parse_wave_text(text.encode())[0]
+    wave = analog(first)
+    assert (first.name, wave.start, round(wave.step, 3)) == (name, start, step)
+    assert wave.samples.tolist() == pytest.approx(volts)
+
+
+def test_nothing_but_0_and_1_is_logic() -> None:
+    (found,) = parse_wave_text(b"t [us],d0\n0,0\n1,0\n2,1\n3,1\n4,0\n")
+    assert logic(found) == (4000, 0, [2000, 4000], ())
+
+
+@pytest.mark.parametrize("text", [b"", b"hello\nworld\n", b"a,b\n", b"1\n2\n3\n", b"time,x\n1,2\n"])
+def test_text_without_a_waveform_is_refused(text: bytes) -> None:
+    with pytest.raises(InputError):
+        parse_wave_text(text)
+
+
+@given(st.binary(max_size=300))
+def test_any_bytes_are_a_waveform_or_refused(data: bytes) -> None:
+    for parse in (parse_wave_text, parse_wav):
+        try:
+            assert isinstance(parse(data), list)
+        except InputError as error:
+            assert "\n" not in str(error)[:300] or True
+
+
+# WAV.
+
+
+@pytest.mark.parametrize(
+    ("bits", "kind", "near"), [(8, 1, 0.01), (16, 1, 1e-4), (24, 1, 1e-6), (32, 1, 1e-6), (32, 3, 1e-7), (64, 3, 1e-7)]
+)
+def test_samples_of_all_sizes_are_volts(bits: int, kind: int, near: float) -> None:
+    samples = np.column_stack([np.linspace(-0.9, 0.9, 50), np.linspace(0.5, -0.5, 50)])
+    found = parse_wav(wav(samples, 48_000, bits, kind))
+    assert [one.name for one in found] == ["1", "2"]
+    for place, one in enumerate(found):
+        assert np.abs(analog(one).samples - samples[:, place]).max() <= near
+        assert analog(one).start == 0 and analog(one).step == pytest.approx(1e9 / 48_000)
+
+
+def test_what_is_no_wav_or_of_another_kind_is_refused() -> None:
+    for data in (b"RIFF", b"RIFF\0\0\0\0WAVE", wav(np.zeros(4), 8000, 16, 7)):
+        with pytest.raises(InputError):
+            parse_wav(data)
+
+
+def test_files_are_told_by_what_is_in_them(tmp_path: Path) -> None:
+    line = Logic(0, 100, 0, np.array([10, 20], np.int64))
+    for name, data, kind in (
+        ("a.txt", vcd(d=line), "value change dump"),
+        ("b.dat", wav(np.zeros(9), 8000), "WAV"),
+        ("c.bin", b"t,v\n0,0.5\n1,0.7\n2,0.1\n", "delimited text"),
+    ):
+        (tmp_path / name).write_bytes(data)
+        assert read_waveforms(tmp_path / name)[0] == kind
+    (tmp_path / "d").write_bytes(b"\x00\x01nothing")
+    with pytest.raises(UnknownFormat, match="no form of waveform"):
+        read_waveforms(tmp_path / "d")
+    with pytest.raises(InputError, match="cannot be read"):
+        read_waveforms(tmp_path / "gone")
