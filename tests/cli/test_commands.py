@@ -315,3 +315,8 @@ def test_names_on_the_shelf_need_no_path(shelf_of_its_own: Path) -> None:
     assert keel("bench", "--seconds", "1", "--out", shelf_of_its_own / "short.keel").returncode == 0
     assert len(keel("frames", "short", "--limit", "3").stdout.splitlines()) == 3
     assert os.environ["KEEL_HOME"] == str(shelf_of_its_own)
+
+
+def test_all_that_is_compiled_can_be_compiled_beforehand() -> None:
+    done = keel("prepare")
+    assert (done.returncode, done.stderr.strip()) == (0, "ready")

@@ -28,9 +28,9 @@ def prepare() -> None:
         folder = Path(name)
         sail(0.1, folder / "x.log", 1, [])
         header = bytes.fromhex("d4c3b2a1020004000000000000000000ffff0000e3000000")
-        record = bytes.fromhex("0000000000000000080000000800000000000123000000ff")
+        record = bytes.fromhex("00b95569000000000800000008000000000001230000000f")
         (folder / "x.pcap").write_bytes(header + record)
-        (folder / "x.csv").write_text("time,id,data\n0.5,1A0,00\n0.6,1A0,01\n")
+        (folder / "x.csv").write_text("time,id,data\n1767225600.5,1A0,00\n1767225600.6,1A0,01\n")
         import_files([folder / "x.log", folder / "x.pcap", folder / "x.csv"], folder / "x.keel")
         # An advertising PDU of six bytes, and a line of text.
         packet = bytes.fromhex("d6be898e0006010203040506000000")
@@ -49,4 +49,25 @@ def prepare() -> None:
             writer.write(batch, frames.numbers)
         writer.close()
         import_files([folder / "x.pcapng"], folder / "y.keel")
+    _lines()
     say("ready")
+
+
+def _lines() -> None:
+    """What reads waveforms and adapters."""
+    import numpy as np
+
+    from keel.formats.adapter_lines import parse_lines
+    from keel.formats.probed import Wanted, decode_channels
+    from keel.formats.vcd import parse_vcd
+    from keel.lines.code import Asked
+    from keel.model.waveform import Analog, Channel
+
+    parse_lines(b"t1230\r")
+    # An edge each two microseconds, as a dump and in volts.
+    turns = "".join(f"#{2 * n} {n % 2}a " for n in range(40))
+    dump = f"$timescale 1 us $end $var wire 1 a x $end $enddefinitions $end {turns}".encode()
+    square = np.tile(np.repeat(np.array([0, 1], np.float32), 4), 20)
+    volts = [Channel("v", 1, Analog(0, 500.0, square))]
+    for channels in (parse_vcd(np.frombuffer(dump, np.uint8)).channels, volts):
+        decode_channels(channels, [Wanted("canfd"), Wanted("uart")], Asked())
