@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keel.lines.can_wave import ACK, CRC, FIELDS, STUFF, CanRates, CanSent, bits_of, decode, turn_of
+from keel.lines.can_reader import ACK, CRC, FIELDS, STUFF
+from keel.lines.can_wave import CanRates, CanSent, bits_of, decode, turn_of
 from keel.model.frames import Flag
 from keel.model.identity import Form
 from keel.model.waveform import Logic
