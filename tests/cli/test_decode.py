@@ -130,7 +130,9 @@ def test_what_says_nothing_is_not_guessed_at(tmp_path: Path, kind: str) -> None:
     }
     found = decoded(tmp_path, vcd(x=lines[kind]))
     assert found["lines"] == [] and found["channels"][0]["said"]
-    assert not (tmp_path / "out.keel").exists()
+    # What was recorded is kept, and opens.
+    snapshot = Recording(tmp_path / "out.keel").snapshot()
+    assert snapshot.frames == 0 and snapshot.span.end == lines[kind].end and snapshot.waveforms[0].entry.notes
 
 
 def test_noise_has_no_good_can_frame_even_if_it_is_asked_for(tmp_path: Path) -> None:

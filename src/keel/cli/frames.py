@@ -21,16 +21,25 @@ def frames(
     ask: Ask = "",
     limit: Annotated[int | None, typer.Option("--limit", min=0, help="The first so many only.")] = None,
     json: Annotated[bool, typer.Option("--json", help="JSON lines.")] = False,
+    fields: Annotated[
+        bool, typer.Option("--fields", help="With --json: the fields of frames that were decoded from a waveform.")
+    ] = False,
     csv: Annotated[bool, typer.Option("--csv", help="CSV with a header line.")] = False,
 ) -> None:
     """Print frames, in order of arrival."""
     if json and csv:
         raise typer.BadParameter("--json and --csv cannot both be")
+    if fields and not json:
+        raise typer.BadParameter("--fields goes with --json")
     snapshot, scene, matches = read(recording, ask)
     from keel.ask.fetch import frames_at
     from keel.ask.names import names_of
     from keel.formats.frame_lines import csv_text, json_lines, text_lines
 
+    if fields:
+        from keel.probe.fields import Explainer
+
+        explained = Explainer(snapshot).rows
     names = names_of(snapshot)
     buses, bus_names = snapshot.manifest.buses, snapshot.manifest.bus_names
     count = len(matches) if limit is None else min(limit, len(matches))
@@ -44,6 +53,9 @@ def frames(
         if csv:
             sys.stdout.write(csv_text(batch, buses, scene.zero, names, (numbers + 1).tolist(), at == 0))
             continue
-        lines = json_lines(batch, buses, numbers.tolist()) if json else text_lines(batch, bus_names, scene.zero, names)
+        if json:
+            lines = json_lines(batch, buses, numbers.tolist(), explained(batch) if fields else ())
+        else:
+            lines = text_lines(batch, bus_names, scene.zero, names)
         sys.stdout.write("\n".join(lines) + "\n")
     sys.stdout.flush()

@@ -58,10 +58,11 @@ def _lines() -> None:
     import numpy as np
 
     from keel.formats.adapter_lines import parse_lines
-    from keel.formats.probed import Wanted, decode_channels
     from keel.formats.vcd import parse_vcd
     from keel.lines.code import Asked
     from keel.model.waveform import Analog, Channel
+    from keel.probe.channels import probed
+    from keel.probe.decoding import Wanted, decode_channels
 
     parse_lines(b"t1230\r")
     # An edge each two microseconds, as a dump and in volts.
@@ -70,4 +71,4 @@ def _lines() -> None:
     square = np.tile(np.repeat(np.array([0, 1], np.float32), 4), 20)
     volts = [Channel("v", 1, Analog(0, 500.0, square))]
     for channels in (parse_vcd(np.frombuffer(dump, np.uint8)).channels, volts):
-        decode_channels(channels, [Wanted("canfd"), Wanted("uart")], Asked())
+        decode_channels([probed(one) for one in channels], [Wanted("canfd"), Wanted("uart")], Asked())

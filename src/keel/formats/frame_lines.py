@@ -51,17 +51,20 @@ def _sayings(buses: Sequence[Bus]) -> Callable[[int, int, int, int], Mapping[str
     return says
 
 
-def json_lines(batch: FrameBatch, buses: Sequence[Bus], numbers: Sequence[int]) -> Iterator[str]:
+def json_lines(
+    batch: FrameBatch, buses: Sequence[Bus], numbers: Sequence[int], more: Sequence[Mapping[str, object]] = ()
+) -> Iterator[str]:
     """One JSON object a frame, without newlines. What a medium does not say is null.
 
     Args:
         batch: The frames.
         buses: The buses of the recording.
         numbers: The number of each frame, from 0.
+        more: What else is to be said of each frame, if anything.
     """
     names, says = [plain(bus.name) for bus in buses], _sayings(buses)
     frames = zip(numbers, ends_of(batch, buses), headers_of(batch, buses), _fields(batch), strict=True)
-    for number, end, header, row_of in frames:
+    for place, (number, end, header, row_of) in enumerate(frames):
         time, bus, form, ident, flags, faults, dlc, payload = row_of
         said = says(bus, form, flags, dlc)
         row = {
@@ -83,7 +86,7 @@ def json_lines(batch: FrameBatch, buses: Sequence[Bus], numbers: Sequence[int]) 
             "header": header,
             "faults": fault_words(faults) if faults else [],
         }
-        yield json.dumps(row)
+        yield json.dumps({**row, **more[place]} if more else row)
 
 
 def _ident(form: int, ident: int) -> str | None:

@@ -165,16 +165,23 @@ def _of_stretch(part: Logic, rates: CanRates) -> CanSent:
 
 def bits_of(logic: Logic, start: int, rates: CanRates) -> Any:
     """The bits of the frame that begins at ``start``: begin in ns, level, field's number (`FIELDS`); shape (n, 3)."""
+    return read_again(logic, start, rates)[0]
+
+
+def read_again(logic: Logic, start: int, rates: CanRates) -> tuple[Any, int]:
+    """The frame that begins at ``start``, bit by bit.
+
+    Returns:
+        Begin in ns, level and field's number (`FIELDS`) of each bit, shape (n, 3); and what is wrong with the frame.
+    """
     part = next((one for one in logic.stretches() if one.start <= start < one.end), None)
-    if part is None:
-        return np.zeros((0, 3), np.int64)
-    edges = np.ascontiguousarray(part.edges)
+    edges = np.ascontiguousarray(part.edges) if part is not None else np.zeros(0, np.int64)
     k = int(np.searchsorted(edges, start))
-    if k >= len(edges) or edges[k] != start:
-        return np.zeros((0, 3), np.int64)
+    if part is None or k >= len(edges) or edges[k] != start:
+        return np.zeros((0, 3), np.int64), 0
     bits, out = np.zeros((MOST_BITS, 3), np.int64), np.zeros(9, np.int64)
     fast = 1e9 / rates.fast if rates.fast else 0.0
     _, count = read_frame(
         edges, part.first, part.end, k, 1e9 / rates.slow, fast, rates.turn_ns, out, np.zeros(128, np.uint8), 0, bits
     )
-    return bits[: abs(int(count))]
+    return bits[: abs(int(count))], int(out[5])

@@ -41,6 +41,8 @@ class Guess:
         bus: The bus it is of, but for its name.
         explained: The share of the line's active time that good frames cover.
         proved: Whether the code has checks that chance does not meet.
+        faulty: How many frames have a fault.
+        how: The numbers that read any of its frames again, for `Code.explain`.
         said: What is to be known, in sentences.
     """
 
@@ -55,6 +57,7 @@ class Guess:
     proved: bool
     faulty: int
     said: tuple[str, ...] = ()
+    how: Mapping[str, float] = field(default_factory=dict)
 
     @property
     def score(self) -> float:
@@ -66,7 +69,48 @@ class Guess:
         return self.explained * (1.0 if self.proved else share**4 * 0.9)
 
 
+@dataclass(frozen=True)
+class Field:
+    """A field of a frame over the waveform.
+
+    Attributes:
+        name: What it is.
+        start, end: In ns on the waveform's clock.
+        value: A number, where it is one.
+        text: Hex, or words.
+        fault: What is wrong with it, as a fault's word.
+    """
+
+    name: str
+    start: int
+    end: int
+    value: float | None = None
+    text: str | None = None
+    fault: str | None = None
+
+    def to_json(self) -> dict[str, Any]:
+        """As ``frames --fields`` has it."""
+        row: dict[str, Any] = {"name": self.name, "start": self.start, "end": self.end, "value": self.value}
+        row |= {"text": self.text} if self.text is not None else {}
+        return row | ({"fault": self.fault} if self.fault is not None else {})
+
+
+@dataclass(frozen=True)
+class How:
+    """How a line was read: what `Code.explain` needs.
+
+    Attributes:
+        numbers: As `Guess.how` has them.
+        settings: As `Guess.settings` has them.
+    """
+
+    numbers: Mapping[str, float]
+    settings: Mapping[str, Any]
+
+
 Read = Callable[[Logic, BitTime | None, Asked], list[Guess]]
+Explain = Callable[[Logic, How, int, int], list[Field]]
+"""Of a line as it was read, and begin and end of a frame in ns: the frame's fields, in order."""
 
 
 @dataclass(frozen=True)
@@ -77,10 +121,14 @@ class Code:
         word: As commands have it.
         title: What it is.
         read: The ways to read a line in it, given the bit time that its edges tell; the best first, or none.
+        explain: The fields of a frame.
+        carries_bytes: Whether what is on the wire are bytes, all of which are in the payload.
         takes: Settings by name, and the values they take in words.
     """
 
     word: str
     title: str
     read: Read
+    explain: Explain
+    carries_bytes: bool = False
     takes: Mapping[str, str] = field(default_factory=dict)

@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from keel.lines.can import with_wire_bits
+from keel.lines.can_fields import fields_of
 from keel.lines.can_wave import FAULTS, NOT_ISO, CanRates, CanSent, decode, turn_of
-from keel.lines.code import Asked, Code, Guess
-from keel.lines.pulses import BitTime, explained, glitch_free, idle_level, nearest_rate
+from keel.lines.code import Asked, Code, Field, Guess, How
+from keel.lines.pulses import BitTime, explained, glitch_free, idle_level, nearest_rate, window
 from keel.model.bus import Bus
 from keel.model.frames import Flag, FrameBatch
 from keel.model.waveform import Logic
@@ -118,9 +119,17 @@ def _guess(line: Logic, sent: CanSent, rates: CanRates, inverted: bool) -> Guess
     faulty = int((~good).sum())
     return Guess(
         "canfd" if is_fd else "can", slow, fast, inverted, settings, with_wire_bits(batch), bus, share, True, faulty,
-        tuple(said),
+        tuple(said), {"slow": rates.slow, "fast": rates.fast, "turn": rates.turn_ns},
     )  # fmt: skip
 
 
-CAN = Code("can", "CAN", lambda logic, unit, asked: read(logic, unit, asked, flexible=False))
-CAN_FD = Code("canfd", "CAN FD", read, {"iso": "yes or no"})
+def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
+    """The fields of a frame."""
+    rates = CanRates(how.numbers["slow"], how.numbers["fast"], how.numbers["turn"])
+    bit = 1e9 / rates.slow
+    part = window(line, start - round(20 * bit), end + round(20 * bit))
+    return fields_of(_clean(part, rates), start, end, rates)
+
+
+CAN = Code("can", "CAN", lambda logic, unit, asked: read(logic, unit, asked, flexible=False), explain)
+CAN_FD = Code("canfd", "CAN FD", read, explain, takes={"iso": "yes or no"})

@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 from keel.errors import InputError
-from keel.lines.code import Asked, Code, Guess
+from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.messages import Cut, chosen_cut, messages_of
-from keel.lines.pulses import BitTime, explained, glitch_free, idle_level, nearest_rate
-from keel.lines.uart import PARITIES, Reading, Serial, decode, readings
+from keel.lines.pulses import BitTime, explained, glitch_free, idle_level, nearest_rate, window
+from keel.lines.uart import BREAK, FRAMING, PARITIES, PARITY, Reading, Serial, decode, readings
 from keel.model.bus import Bus
 from keel.model.waveform import Logic
 
@@ -119,11 +119,33 @@ def _guess(line: Logic, reading: Reading, rate: float, inverted: bool, asked: As
     settings = {"bits": how.bits, "parity": how.parity, "stop": how.stop, "order": how.order, **cut.settings}
     bus = Bus("", max(round(rate), 1), medium="serial", stamp="start", assumed=False)
     faulty = int((frames.faults != 0).sum())
-    return Guess("uart", round(rate), None, inverted, settings, frames, bus, share, False, faulty, tuple(said))
+    return Guess(
+        "uart", round(rate), None, inverted, settings, frames, bus, share, False, faulty, tuple(said),
+        {"rate": how.rate},
+    )  # fmt: skip
 
 
+def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
+    """The bytes of a message."""
+    said = how.settings
+    serial = Serial(how.numbers["rate"], said["bits"], said["parity"], said["stop"], said["order"])
+    bit = serial.bit_ns
+    clean = glitch_free(window(line, start - round(bit), end + round(2 * bit)), GLITCH * bit)
+    # It rests before a message begins, whatever was there before.
+    edges = clean.edges[clean.edges >= start]
+    sent = decode(Logic(start - round(40 * bit), clean.end, 1, edges, clean.unknown), serial)
+    fields = []
+    for begin, stop, value, wrong in zip(sent.starts, sent.ends, sent.values, sent.faults, strict=True):
+        if begin < end:
+            fault = next((name for one, name in _FAULT_WORDS.items() if wrong & one), None)
+            name, text = ("break", None) if wrong & BREAK else ("byte", f"{int(value):0{-(-serial.bits // 4)}X}")
+            fields.append(Field(name, int(begin), int(stop), int(value), text, fault))
+    return fields
+
+
+_FAULT_WORDS = {BREAK: "break", FRAMING: "framing", PARITY: "parity"}
 UART = Code(
-    "uart", "serial", read,
+    "uart", "serial", read, explain, True,
     {"bits": "5 to 9", "parity": ", ".join(PARITIES), "stop": "1, 1.5, 2", "order": "lsb, msb", "gap": "a time, as 5ms",
      "delimiter": "lf, cr, crlf, or a byte in hex", "length": "bytes"},
 )  # fmt: skip

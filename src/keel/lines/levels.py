@@ -52,10 +52,9 @@ class Levels:
 
 def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
     """The levels of a line; with a ``threshold`` given, that is the cut."""
-    samples = wave.samples
-    if not len(samples):
+    if not len(wave):
         return Levels(0.0, 0.0, 0.0, 0.0, 0.0, False, False, ("no samples",))
-    looked = samples[:: max(len(samples) // MOST_LOOKED_AT, 1)].astype(np.float64)
+    looked = wave.volts(every=max(len(wave) // MOST_LOOKED_AT, 1))
     low, high = _two(looked)
     middle = (low + high) / 2
     below, above = looked[looked < middle], looked[looked >= middle]
@@ -87,10 +86,10 @@ def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
 def _moving_levels(wave: Analog) -> tuple[float, float, float] | None:
     """Low, high and noise of a line whose levels wander; None where no piece of it has levels."""
     _, lows, highs = _blocks(wave)
-    size = max(len(wave.samples) // BLOCKS, 1)
+    size = max(len(wave) // BLOCKS, 1)
     found = []
     for number in range(len(lows)):
-        part = wave.samples[number * size : (number + 1) * size].astype(np.float64)
+        part = wave.volts(number * size, (number + 1) * size)
         part = part - np.linspace(part[: size // 8 + 1].min(), part[-size // 8 - 1 :].min(), len(part))
         low, high = _two(part)
         middle = (low + high) / 2
@@ -132,10 +131,10 @@ def _is_clipped(samples: Floats) -> bool:
 
 def _blocks(wave: Analog) -> tuple[Any, Floats, Floats]:
     """Lows and highs of stretches of a line: places in the middle, and both levels; of those that have a swing."""
-    size = max(len(wave.samples) // BLOCKS, 1)
+    size = max(len(wave) // BLOCKS, 1)
     places, lows, highs = [], [], []
-    for number in range(min(BLOCKS, len(wave.samples) // size)):
-        part = wave.samples[number * size : (number + 1) * size : max(size // 65_536, 1)].astype(np.float64)
+    for number in range(min(BLOCKS, len(wave) // size)):
+        part = wave.volts(number * size, (number + 1) * size, max(size // 65_536, 1))
         least, most = np.percentile(part, [2, 98])
         places.append((number + 0.5) * size)
         lows.append(float(least))
@@ -155,7 +154,7 @@ def cuts_over_time(wave: Analog, levels: Levels) -> Volts:
     """The cut for each sample of a line whose levels drift."""
     places, lows, highs = _blocks(wave)
     moving = (highs - lows) > 0.6 * (levels.high - levels.low)
-    at = np.arange(len(wave.samples), dtype=np.float64)
+    at = np.arange(len(wave), dtype=np.float64)
     return np.interp(at, places[moving], ((lows + highs) / 2)[moving]).astype(np.float32)
 
 
@@ -190,14 +189,29 @@ def _edges(samples: Any, cuts: Any, hysteresis: Any, out: Any) -> Any:
 
 def logic_of(wave: Analog, levels: Levels) -> Logic:
     """A line's volts as levels."""
-    if not levels.swing or len(wave.samples) < 2:
-        high = len(wave.samples) and float(np.median(wave.samples[:1000])) >= levels.threshold and levels.swing
+    if not levels.swing or len(wave) < 2:
+        high = len(wave) and float(np.median(wave.volts(0, 1000))) >= levels.threshold and levels.swing
         return Logic(wave.start, wave.end, int(bool(high)), np.zeros(0, np.int64))
     cuts = cuts_over_time(wave, levels) if levels.drifts else np.array([levels.threshold], np.float32)
-    out = np.empty(len(wave.samples), np.float64)
-    first, n = _edges(wave.samples, cuts, levels.hysteresis, out)
+    out = np.empty(len(wave), np.float64)
+    first, n = _edges(wave.samples, cuts / np.float32(wave.scale), levels.hysteresis / wave.scale, out)
     edges = wave.times(out[:n])
     distinct = np.concatenate([[True], np.diff(edges) > 0]) if n else np.zeros(0, np.bool_)
     if not distinct.all():
         edges = np.maximum.accumulate(edges + np.cumsum(~distinct))
     return Logic(wave.start, wave.end, int(first), edges.astype(np.int64))
+
+
+def smoothed(wave: Analog, time_ns: float) -> Analog:
+    """What a low-pass of one pole leaves of a line; its time constant is ``time_ns``."""
+    out = np.empty(len(wave), np.float32)
+    _smooth(np.asarray(wave.samples), 1 - np.exp(-wave.step / time_ns), wave.scale, out)
+    return Analog(wave.start, wave.step, out)
+
+
+@njit(cache=True, nogil=True)
+def _smooth(samples: Any, share: Any, scale: Any, out: Any) -> None:
+    value = np.float64(samples[0]) * scale if len(samples) else 0.0
+    for n in range(len(samples)):
+        value += share * (samples[n] * scale - value)
+        out[n] = value

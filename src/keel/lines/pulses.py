@@ -179,6 +179,14 @@ def glitch_free(logic: Logic, shortest_ns: float) -> Logic:
     return Logic(logic.start, logic.end, logic.first, edges, logic.unknown)
 
 
+def window(logic: Logic, begin: int, end: int) -> Logic:
+    """What a line does from one moment to another."""
+    begin, end = max(begin, logic.start), min(end, logic.end)
+    low, high = np.searchsorted(logic.edges, [begin, end]).tolist()
+    unknown = tuple((max(a, begin), min(b, end)) for a, b in logic.unknown if b > begin and a < end)
+    return Logic(begin, end, logic.first ^ low & 1, np.asarray(logic.edges[low:high]), unknown)
+
+
 def busy(logic: Logic, pause_ns: float) -> tuple[Times, Times]:
     """When it is busy: begins and ends of runs of edges no further apart than ``pause_ns``."""
     begins: list[Times] = []

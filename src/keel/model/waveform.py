@@ -6,7 +6,7 @@ Times are int64 nanoseconds on the clock of the file: from its zero, negative be
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -64,17 +64,26 @@ class Analog:
     Attributes:
         start: When the first sample was taken, in ns.
         step: Nanoseconds from one sample to the next; not always a whole number.
-        samples: In volts, shape (n,).
+        samples: Numbers of any kind, shape (n,); in volts where ``scale`` is 1.
+        scale: Volts of a sample of 1.
     """
 
     start: int
     step: float
-    samples: Volts
+    samples: Any
+    scale: float = 1.0
 
     @property
     def end(self) -> int:
         """The end of the last sample."""
         return self.start + round(len(self.samples) * self.step)
+
+    def __len__(self) -> int:
+        return len(self.samples)
+
+    def volts(self, low: int = 0, high: int | None = None, every: int = 1) -> npt.NDArray[np.float64]:
+        """Some samples in volts."""
+        return np.asarray(self.samples[low:high:every], np.float64) * self.scale
 
     def times(self, places: Any) -> Times:
         """When some samples were taken, or moments between them."""
@@ -83,13 +92,17 @@ class Analog:
 
 @dataclass(frozen=True, eq=False)
 class Channel:
-    """A channel of a file: its name, other names it goes by, its number from 1, and what it recorded."""
+    """A channel: its name, its number from 1, what it recorded, other names it goes by, what is to be known of it.
+
+    ``formula`` is how it is made of others, if it is.
+    """
 
     name: str
     number: int
     wave: Logic | Analog
     others: tuple[str, ...] = ()
-    notes: tuple[str, ...] = field(default=())
+    notes: tuple[str, ...] = ()
+    formula: str = ""
 
     @property
     def is_logic(self) -> bool:

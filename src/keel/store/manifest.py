@@ -19,6 +19,7 @@ from keel.signals.dictionary import Dictionary
 from keel.signals.stored import messages_from_json, messages_to_json
 from keel.store.edge import at_the_edge
 from keel.store.locks import alone
+from keel.store.waveform_entries import LineEntry, Replaced, WaveformEntry
 
 SCHEMA = 3
 """What frames are written as; whoever adds some to an older recording makes it one of this schema."""
@@ -114,6 +115,7 @@ _NAMES = frozenset(
     (
         "schema", "name", "source", "created", "clock", "buses", "segments", "marks", "dictionary", "dictionaries",
         "notes", "lost", "comments", "asks", "checks", "nominal", "packed", "readings", "pages", "holes",
+        "waveforms", "lines", "generation", "replaced",
     )
 )  # fmt: skip
 """The keys of a manifest that are known."""
@@ -134,6 +136,10 @@ class Manifest:
         readings: What devices were seen to display.
         boards: The user's own groups of signals.
         holes: When sources were not there.
+        waveforms: The waveforms that lie beside the segments.
+        lines: Buses whose frames were decoded from them.
+        generation: Counts how often frames were decoded anew: a reader of an older one begins again.
+        replaced: What stood before the last time, so that it can be taken back.
         more: What a later Keel stored besides.
         schema: How its frames are stored.
         is_dated: Whether times count from 1970 rather than from a zero of the recording's own.
@@ -158,6 +164,10 @@ class Manifest:
     readings: list[Reading] = field(default_factory=list)
     boards: list[Board] = field(default_factory=list)
     holes: list[Hole] = field(default_factory=list)
+    waveforms: list[WaveformEntry] = field(default_factory=list)
+    lines: list[LineEntry] = field(default_factory=list)
+    generation: int = 0
+    replaced: Replaced | None = None
     more: dict[str, Any] = field(default_factory=dict)
     schema: int = SCHEMA
     is_dated: bool = True
@@ -190,7 +200,17 @@ class Manifest:
             "readings": [to_plain(r) for r in self.readings],
             "pages": [to_plain(b) for b in self.boards],
             **({"holes": [to_plain(h) for h in self.holes]} if self.holes else {}),
+            **self._waveforms_to_json(),
             **self.more,
+        }
+
+    def _waveforms_to_json(self) -> dict[str, Any]:
+        """What only recordings with waveforms have."""
+        return {
+            **({"waveforms": [to_plain(w) for w in self.waveforms]} if self.waveforms else {}),
+            **({"lines": [to_plain(line) for line in self.lines]} if self.lines else {}),
+            **({"generation": self.generation} if self.generation else {}),
+            **({"replaced": to_plain(self.replaced)} if self.replaced is not None else {}),
         }
 
     @classmethod
@@ -231,6 +251,10 @@ class Manifest:
             readings=listed("readings", Reading, is_later=True),
             boards=listed("pages", Board, is_later=True),
             holes=listed("holes", Hole, is_later=True),
+            waveforms=listed("waveforms", WaveformEntry, is_later=True),
+            lines=listed("lines", LineEntry, is_later=True),
+            generation=part("generation", int) if "generation" in data else 0,
+            replaced=from_plain(data["replaced"], Replaced) if "replaced" in data else None,
             more={name: value for name, value in data.items() if name not in _NAMES},
             schema=part("schema", int),
             is_dated=data.get("clock") != UNDATED,

@@ -20,6 +20,7 @@ from keel.store.locks import is_being_written
 from keel.store.manifest import FILE, DictionaryEntry, Manifest, SegmentEntry, load_manifest
 from keel.store.sealing import journal_numbers, journal_path
 from keel.store.segment import Sealed
+from keel.store.waveforms import StoredWaveform
 
 PAGE_ROWS = 1 << 14
 """Rows of the newest chunk at most: it is clustered anew each time rows are added."""
@@ -36,6 +37,7 @@ class Snapshot:
     book: Book = field(default_factory=Book)
     was_cut_short: bool = False
     """Whether its recorder ended without closing it: then the newest rows still lie in the journal."""
+    waveforms: tuple[StoredWaveform, ...] = ()
 
     @property
     def frames(self) -> int:
@@ -44,10 +46,10 @@ class Snapshot:
 
     @property
     def span(self) -> Span:
-        """From the first frame to just after the last; empty at 0 without frames."""
-        if not self.chunks:
-            return Span(0, 0)
-        return Span(min(c.span.start for c in self.chunks), max(c.span.end for c in self.chunks) + 1)
+        """From the first frame to just after the last, waveforms taken in; empty at 0 where there is nothing."""
+        spans = [(c.span.start, c.span.end + 1) for c in self.chunks]
+        spans += [(w.start, w.end) for w in self.manifest.waveforms]
+        return Span(min(start for start, _ in spans), max(end for _, end in spans)) if spans else Span(0, 0)
 
     @property
     def zero(self) -> int:
@@ -106,6 +108,7 @@ class Recording:
         self.manifest = load_manifest(folder)
         if self.manifest.packed:
             raise RecordingError(str(folder), "is packed for keeping; keel unpack makes it readable again")
+        self._tails: dict[int, _Tail] = {}
         self._copies: tuple[list[DictionaryEntry], list[Dictionary], list[str]] = ([], [], [])
         self._book = Book()
         self._begin()
@@ -113,14 +116,17 @@ class Recording:
 
     def _begin(self) -> None:
         """Nothing is read yet."""
+        for tail in self._tails.values():
+            tail.reader.close()
         self._stamp: object = None
         self._sealed: list[Sealed] = []
         self._sealed_up_to = self._frames = 0
         self._carry, self._carried = Carry(), 0
-        self._tails: dict[int, _Tail] = {}
+        self._tails = {}
         self._problems: list[str] = []
         self._damaged = 0
         self._most_bus = -1
+        self._waveforms: tuple[StoredWaveform, ...] = ()
 
     def refresh(self) -> bool:
         """Take in what was added since; returns whether anything changed.
@@ -133,8 +139,6 @@ class Recording:
             raise RecordingError(str(self.folder), "is gone: the folder was renamed or removed")
         if not all(chunk.is_whole for chunk in self._sealed):
             # A segment was cut, or is gone: what is left is read anew, without it.
-            for tail in self._tails.values():
-                tail.reader.close()
             self._begin()
         # The order matters: a journal that is not listed here is in the manifest that is read next.
         listed = journal_numbers(self.folder)
@@ -206,7 +210,7 @@ class Recording:
         problems += self._copies[2]
         live = is_being_written(self.folder)
         cut_short = not live and any(tail.rows for tail in self._tails.values())
-        return Snapshot(self.manifest, tuple(chunks), live, tuple(problems), self._book, cut_short)
+        return Snapshot(self.manifest, tuple(chunks), live, tuple(problems), self._book, cut_short, self._waveforms)
 
     def _refresh_manifest(self) -> bool:
         try:
@@ -218,6 +222,10 @@ class Recording:
             return False
         self._stamp = stamp
         before, self.manifest = self.manifest, load_manifest(self.folder)
+        if self.manifest.generation != before.generation:
+            # Frames were decoded anew: the segments that were read are no longer those of the recording.
+            self._begin()
+            self._stamp = stamp
         entries = self.manifest.dictionaries
         if entries != self._copies[0]:
             self._copies = (entries, *load_copies(self.folder, entries))
@@ -225,6 +233,10 @@ class Recording:
         same = own == before.dictionary and self.manifest.buses == before.buses
         if not same or self._book.dictionaries != (own, *self._copies[1]):
             self._book = Book((own, *self._copies[1]), self.manifest.bus_names)
+        if [stored.entry for stored in self._waveforms] != self.manifest.waveforms:
+            known = {stored.entry: stored for stored in self._waveforms}
+            found = (known.get(entry) or StoredWaveform(self.folder, entry) for entry in self.manifest.waveforms)
+            self._waveforms = tuple(found)
         for entry in self.manifest.segments:
             if entry.number > self._sealed_up_to:
                 self._add_segment(entry)

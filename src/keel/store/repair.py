@@ -18,6 +18,7 @@ from keel.store.manifest import FILE, SCHEMA, Manifest, SegmentEntry, edit_manif
 from keel.store.salvage import salvage
 from keel.store.segment import remake_index, segment_path, write_segment
 from keel.store.verify import Finding, check_segment
+from keel.store.waveforms import check_waveform, entries_found
 
 
 def repair(folder: Path) -> list[str]:
@@ -42,6 +43,10 @@ def repair(folder: Path) -> list[str]:
                 carry.advance(index.keys, index.lasts, index.last_time)
             except RecordingError:
                 continue
+        for wave in manifest.waveforms:
+            what = check_waveform(folder, wave)
+            if what is not None:
+                said.append(f"waveform {wave.number}, {wave.name}: {what}; it cannot be mended, and is left as it is")
         return said
 
 
@@ -55,7 +60,7 @@ def _mend_manifest(folder: Path) -> list[str]:
     except NotARecording:
         pass
     paths = sorted((folder / "segments").glob("*.arrow"))
-    if not paths:
+    if not paths and not entries_found(folder):
         raise NotARecording(str(folder), "there is neither a manifest nor a segment to make one from")
     buses: list[str] = []
     entries = []
@@ -73,6 +78,7 @@ def _mend_manifest(folder: Path) -> list[str]:
     manifest = Manifest(
         folder.stem, "mended", entries[0].start if entries else 0, [Bus(name) for name in buses], entries
     )
+    manifest.waveforms = entries_found(folder)
     manifest.notes = ["the manifest was lost: bit rates, marks, names and notes are not those that were set"]
     save_manifest(folder, manifest)
     return [f"{FILE}: made anew from {len(entries)} segments; bit rates, marks and names are lost"]

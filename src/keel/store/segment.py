@@ -42,6 +42,9 @@ _KINDS: dict[str, Any] = {"time": np.int64, "bus": np.uint8, "header": np.uint8}
 """The types of columns that Arrow has its own types for."""
 
 
+ASIDE = "replaced"
+
+
 def packed_path(folder: Path, number: int) -> Path:
     """Where a packed segment lies."""
     return folder / "segments" / f"{number:06d}.parquet"
@@ -50,6 +53,17 @@ def packed_path(folder: Path, number: int) -> Path:
 def segment_path(folder: Path, number: int) -> Path:
     """Where a segment lies."""
     return folder / "segments" / f"{number:06d}.arrow"
+
+
+def aside_path(path: Path) -> Path:
+    """Where a file of a segment lies once its frames were exchanged for others."""
+    return path.parent.parent / ASIDE / path.name
+
+
+def where_it_lies(path: Path) -> Path:
+    """Where a file of a segment is: who opened it before it was set aside still reads it."""
+    aside = aside_path(path)
+    return aside if aside.exists() and not path.exists() else path
 
 
 def record_of(held: Clustered, bus_names: list[str]) -> Any:
@@ -212,7 +226,7 @@ class Sealed(Chunk):
     def index(self) -> Index:
         """The index, made again from the segment if it is missing or damaged."""
         try:
-            index = read_index(index_path(self.path))
+            index = read_index(index_path(where_it_lies(self.path)))
             if (index.rows, index.size) == (self.rows, self.entry.bytes) and not index.outdated:
                 return index
         except RecordingError:
@@ -240,7 +254,7 @@ class Sealed(Chunk):
     @cached_property
     def _mapped(self) -> Any:
         try:
-            with self.path.open("rb") as file:
+            with where_it_lies(self.path).open("rb") as file:
                 content = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
         except (OSError, ValueError) as error:
             raise RecordingError(str(self.path), f"cannot be read any more ({error})") from None

@@ -15,6 +15,7 @@ from keel.store.journal import JournalReader
 from keel.store.manifest import SegmentEntry, load_manifest
 from keel.store.sealing import journal_numbers, journal_path
 from keel.store.segment import packed_path, segment_path
+from keel.store.waveforms import FOLDER, check_waveform, waveform_path
 
 READ_BYTES = 1 << 23
 Span = tuple[int, int]
@@ -59,6 +60,10 @@ def verify(
         found += check_packed(folder, entry) if manifest.packed else check_segment(folder, entry)
         done += entry.bytes
         progress(done, total)
+    for wave in manifest.waveforms:
+        what = None if stopped() else check_waveform(folder, wave)
+        if what is not None:
+            found.append(Finding(wave.number, f"{FOLDER}/{waveform_path(folder, wave.number).name}", what))
     sealed = {entry.number for entry in manifest.segments}
     for number in journal_numbers(folder):
         reader = JournalReader(journal_path(folder, number))

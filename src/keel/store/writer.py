@@ -82,7 +82,7 @@ class Writer:
                 manifest.schema = SCHEMA
         self.buses = list(manifest.buses)
         self._number = max((s.number for s in manifest.segments), default=0) + 1
-        self._sealer = Sealer(folder, lambda: self.buses, _carry_of(folder, manifest))
+        self._sealer = Sealer(folder, lambda: self.buses, carry_of(folder, manifest))
         self._recover()
 
     def _recover(self) -> None:
@@ -187,7 +187,7 @@ class Writer:
             self._lock.close()
 
 
-def _carry_of(folder: Path, manifest: Manifest) -> Carry:
+def carry_of(folder: Path, manifest: Manifest) -> Carry:
     """What the sealed frames leave behind."""
     carry = Carry()
     for entry in manifest.segments:

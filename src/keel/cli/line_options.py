@@ -1,0 +1,137 @@
+"""What can be said of a line on the command line: code, roles, rates, threshold, polarity, settings."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+if TYPE_CHECKING:
+    from keel.lines.code import Asked
+    from keel.model.waveform import Channel
+    from keel.probe.decoding import Wanted
+
+CODES_HELP = "auto, can, canfd, uart; may repeat, each with its channels."
+Roles = Annotated[
+    list[str] | None,
+    typer.Option("--channel", metavar="CHANNEL=ROLE", help="Which channel is what: line, high, low, host, device."),
+]
+Rate = Annotated[str, typer.Option(metavar="N[,N]", help="Bit/s, and that of the data phase; left out: found.")]
+Threshold = Annotated[float | None, typer.Option(metavar="V", help="Where low and high part; left out: found.")]
+Invert = Annotated[str, typer.Option(metavar="yes|no", help="Whether it rests low; left out: found.")]
+Setting = Annotated[list[str] | None, typer.Option("--set", metavar="KEY=VALUE", help="A setting of the code.")]
+Making = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--make", metavar="NAME=FORMULA",
+        help="A channel made of others: difference(A,B), inverted(A), lowpass(A,10us), threshold(A,2.5V).",
+    ),
+]  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Codes:
+    """What was said, as it was written."""
+
+    code: list[str] | None = None
+    channel: list[str] | None = None
+    rate: str = ""
+    threshold: float | None = None
+    invert: str = ""
+    setting: list[str] | None = None
+    make: list[str] | None = None
+
+
+def given_of(said: Codes) -> list[str]:
+    """What a person set, in words."""
+    named = {
+        "code": any(not text.lower().startswith("auto") for text in said.code or ()),
+        "channels": bool(said.channel), "rate": bool(said.rate), "threshold": said.threshold is not None,
+        "polarity": bool(said.invert),
+    }  # fmt: skip
+    return [name for name, is_set in named.items() if is_set] + [s.partition("=")[0] for s in said.setting or ()]
+
+
+def read_channels(files: list[Path], said: Codes) -> list[Channel]:
+    """The channels of all files, and those that are made of them.
+
+    Channels of several files are told apart by the file's name where they share theirs.
+    """
+    from dataclasses import replace
+
+    from keel.formats.waveforms import read_waveforms
+    from keel.model.safe_text import plain
+
+    named = [name for text in said.code or () for name in text.partition(":")[2].split(",")]
+    bits = tuple(name for name in (*named, *(t.partition("=")[0] for t in said.channel or ())) if name.endswith("]"))
+    found: list[Channel] = []
+    for path in files:
+        for one in read_waveforms(path, bits)[1]:
+            name = plain(one.name)
+            if any(name == other.name for other in found):
+                name = f"{plain(path.stem)} {name}"
+            found.append(replace(one, name=name, number=len(found) + 1))
+    for text in said.make or ():
+        found.append(_made(text, found))
+    return found
+
+
+def _made(text: str, known: list[Channel]) -> Channel:
+    from keel.errors import InputError
+    from keel.model.waveform import Channel
+    from keel.probe.made import EXPECTED, made, parse_formula
+
+    name, equals, formula = text.partition("=")
+    if not equals or not name.strip() or any(one.name == name.strip() for one in known):
+        raise InputError("--make", f"“{text}” names no new channel", f"NAME={EXPECTED}")
+    parsed = parse_formula(formula)
+    wave = made(parsed, {one.name: one.wave for one in known})
+    return Channel(name.strip(), len(known) + 1, wave, formula=parsed.text)
+
+
+def wanted_of(said: Codes) -> list[Wanted]:
+    """The codes to read, each with the channels it is in, and their roles."""
+    from keel.errors import InputError
+    from keel.lines.codes import CODES
+    from keel.probe.decoding import Wanted
+
+    roles = {}
+    for text in said.channel or ():
+        name, equals, role = text.rpartition("=")
+        if not equals:
+            raise InputError("--channel", f"“{text}” names no role", "CHANNEL=ROLE, as 1=line")
+        roles[name] = role.lower()
+    found = []
+    for text in said.code or ["auto"]:
+        word, _, names = text.partition(":")
+        if word.lower() not in (*CODES, "auto"):
+            raise InputError("--as", f"no code is called {word}", ", ".join(("auto", *CODES)))
+        found.append(Wanted(word.lower(), tuple(name for name in names.split(",") if name), roles))
+    return found
+
+
+def asked_of(said: Codes) -> Asked:
+    """What was said of rates, polarity and settings."""
+    from keel.errors import InputError
+    from keel.lines.code import Asked
+
+    rates: list[float] = []
+    for text in said.rate.split(",") if said.rate else ():
+        try:
+            rates.append(float(text))
+        except ValueError:
+            rates.append(0.0)
+        if not 1 <= rates[-1] <= 1e10:
+            raise InputError("--rate", f"“{text}” is no rate", "bit/s, as 500000, or 500000,2000000")
+    if said.invert not in ("", "yes", "no"):
+        raise InputError("--invert", said.invert, "yes or no")
+    settings = {}
+    for text in said.setting or ():
+        name, equals, value = text.partition("=")
+        if not equals:
+            raise InputError("--set", f"“{text}” is no setting", "KEY=VALUE, as parity=even")
+        settings[name.strip().lower()] = value.strip()
+    inverted = {"yes": True, "no": False}.get(said.invert)
+    return Asked(rates[0] if rates else None, rates[1] if len(rates) > 1 else None, inverted, settings)

@@ -1,0 +1,68 @@
+"""The fields of a CAN frame over its waveform, from the bits that it was read by.
+
+Source: ISO 11898-1:2015, 10.4 (formats).
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from keel.lines.can_reader import CRC, FIELDS, STUFF
+from keel.lines.can_wave import CanRates, read_again
+from keel.lines.code import Field
+from keel.model.waveform import Logic
+
+_STUFFED, _SECOND_ID = FIELDS.index("stuff"), 4
+_RESTS_HIGH = {"crc_delimiter": "form", "ack_delimiter": "form", "eof": "form"}
+"""Fields of nothing but recessive bits, and the fault of those that are not."""
+Run = tuple[str, int, int, list[int]]
+"""A field's name, its begin and end in ns, its levels without stuffed ones."""
+
+
+def fields_of(line: Logic, start: int, end: int, rates: CanRates) -> list[Field]:
+    """The fields of the frame that begins at ``start`` and ends at ``end``, in ns; none where it cannot be found.
+
+    A stuffed bit belongs to the field that it lies in; one behind the last bit of a field belongs to none.
+    """
+    bits, faults = read_again(line, start, rates)
+    is_extended = bool((bits[:, 2] == _SECOND_ID).any())
+    is_flexible = any(FIELDS[number] == "fdf" and level for _, level, number in bits.tolist())
+    runs: list[tuple[int, Run]] = []
+    for (begin, level, number), stop in zip(bits.tolist(), [*bits[1:, 0].tolist(), end], strict=True):
+        if number == _STUFFED:
+            continue
+        if runs and runs[-1][0] == number:
+            name, first, _, levels = runs[-1][1]
+            runs[-1] = number, (name, first, stop, [*levels, level])
+        else:
+            runs.append((number, (_name(FIELDS[number], is_extended, is_flexible), begin, stop, [level])))
+    fields = [_field(run, bool(faults & CRC)) for _, run in runs]
+    if faults == STUFF and fields:
+        # The sixth equal bit ends what can be read.
+        fields[-1] = replace(fields[-1], end=end, fault="stuff")
+    return fields
+
+
+def _name(name: str, is_extended: bool, is_flexible: bool) -> str:
+    """What a bit is called in the format of its frame."""
+    if name == "srr" and not is_extended:
+        return "rtr"
+    if name == "fdf" and not is_flexible:
+        return "r1" if is_extended else "r0"
+    return name
+
+
+def _field(run: Run, is_crc_wrong: bool) -> Field:
+    name, start, end, levels = run
+    value = int("".join(map(str, levels)), 2)
+    if name == "data":
+        return Field(name, start, end, None, f"{value:0{len(levels) // 4}X}")
+    text = f"{value:0{-(-len(levels) // 4)}X}" if name in ("id", "crc") else None
+    fault = None
+    if name == "crc" and is_crc_wrong:
+        fault = "crc"
+    elif name == "ack":
+        fault = "ack" if value else None
+    elif name in _RESTS_HIGH and not all(levels):
+        fault = _RESTS_HIGH[name]
+    return Field(name, start, end, value, text, fault)

@@ -1,0 +1,1 @@
+"""From waveforms to what is said on lines, and back: recordings of probes."""

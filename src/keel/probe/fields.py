@@ -1,0 +1,51 @@
+"""The fields of frames over their waveform, found when somebody looks at them."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Any
+
+from keel.lines.code import Field, How
+from keel.lines.codes import CODES
+from keel.media.every import ends_of
+from keel.model.frames import FrameBatch
+from keel.model.waveform import Logic
+from keel.probe.stored import levels_read, line_of
+from keel.store.recording import Snapshot
+
+
+class Explainer:
+    """Says of what fields the frames of a recording are made; of those that were decoded from a waveform."""
+
+    def __init__(self, snapshot: Snapshot) -> None:
+        self._snapshot = snapshot
+        self._levels = lru_cache(maxsize=16)(self._read)
+
+    def _read(self, bus: int) -> Logic:
+        line = line_of(self._snapshot.manifest, bus)
+        assert line is not None
+        return levels_read(self._snapshot, line)
+
+    def fields(self, bus: int, start: int, end: int) -> list[Field] | None:
+        """The fields of a frame by its bus, begin and end in ns; None where it has no waveform.
+
+        Raises:
+            RecordingError: the waveform cannot be read.
+        """
+        line = line_of(self._snapshot.manifest, bus)
+        if line is None or line.code not in CODES:
+            return None
+        return CODES[line.code].explain(self._levels(bus), How(line.how, line.settings), start, end)
+
+    def rows(self, batch: FrameBatch) -> list[dict[str, Any]]:
+        """``raw`` and ``fields`` of each frame, as ``frames --fields`` has them."""
+        manifest = self._snapshot.manifest
+        carries = {line.bus: line.code in CODES and CODES[line.code].carries_bytes for line in manifest.lines}
+        found = []
+        for row, (bus, time, end) in enumerate(
+            zip(batch.bus.tolist(), batch.time.tolist(), ends_of(batch, manifest.buses), strict=True)
+        ):
+            fields = self.fields(bus, time, time if end is None else end)
+            raw = batch.payload(row).hex().upper() if carries.get(bus) else None
+            found.append({"raw": raw, "fields": None if fields is None else [field.to_json() for field in fields]})
+        return found

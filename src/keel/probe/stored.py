@@ -1,0 +1,214 @@
+"""Waveforms and what was read of them, as a recording keeps them: made, looked up, decoded anew."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from keel.errors import InputError
+from keel.lines.code import Asked
+from keel.model.frames import FrameBatch, concat, empty_batch, replace_columns
+from keel.model.waveform import Channel, Logic
+from keel.probe.channels import Probed, probed
+from keel.probe.decoding import Decoded, Line, Wanted, decode_channels, told
+from keel.probe.made import made, parse_formula
+from keel.store.manifest import Manifest, edit_manifest, load_manifest
+from keel.store.recording import Snapshot
+from keel.store.replacing import replace_frames
+from keel.store.waveform_entries import LineEntry, WaveformEntry
+from keel.store.waveforms import StoredWaveform, write_waveform
+from keel.store.writer import Writer, create_recording
+
+Progress = Callable[[int, int], None]
+
+
+def record(done: Decoded, folder: Path, source: str, given: Sequence[str] = ()) -> int:
+    """Make a recording of waveforms and of the lines that were read; how many frames it has.
+
+    Args:
+        done: What was read.
+        folder: The recording to be.
+        source: Where the waveforms came from, in words.
+        given: What a person set, by name.
+
+    Raises:
+        RecordingError: there is something of that name already, or no room.
+    """
+    manifest = Manifest(folder.stem, source, time.time_ns())
+    manifest.is_dated = False
+    manifest.buses = [replace(line.guess.bus, name=line.bus) for line in done.lines]
+    manifest.notes = [f"{line.bus}: {sentence}" for line in done.lines for sentence in told(line)]
+    manifest.notes += [f"{name}: {sentence}" for name, said in done.said.items() for sentence in said]
+    create_recording(folder, manifest)
+    entries = [_written(folder, n, one, done) for n, one in enumerate(done.channels, 1)]
+    lines = []
+    for number, line in enumerate(done.lines):
+        more = _made_for(folder, len(entries) + 1, line, entries)
+        entries += more
+        lines.append(_line_entry(number, line, entries, given))
+    with edit_manifest(folder) as manifest:
+        manifest.waveforms, manifest.lines = entries, lines
+    whole = _frames_of(done.lines, range(len(done.lines)))
+    writer = Writer(folder, journal=False)
+    try:
+        writer.append(whole)
+    finally:
+        writer.close()
+    return len(whole)
+
+
+def _written(folder: Path, number: int, one: Probed, done: Decoded) -> WaveformEntry:
+    channel = replace(one.channel, notes=(*one.said(), *done.said.get(one.channel.name, [])))
+    if channel.formula:
+        begin, end = channel.wave.start, channel.wave.end
+        return WaveformEntry(number, channel.name, "made", begin, end, formula=channel.formula, notes=channel.notes)
+    return write_waveform(folder, number, channel)
+
+
+def _made_for(folder: Path, number: int, line: Line, known: Sequence[WaveformEntry]) -> list[WaveformEntry]:
+    """What a line adds: the channel it is made as, and the levels it was read from, if they are of no channel."""
+    of, found = line.of, []
+    begin, end = of.logic.start, of.logic.end
+    if of.formula is not None and not any(entry.name == of.name for entry in known):
+        found.append(WaveformEntry(number, of.name, "made", begin, end, formula=of.formula.text))
+    if of.formula is None and any(entry.name == of.name and entry.kind == "logic" for entry in known):
+        return found
+    levels = write_waveform(folder, number + len(found), Channel(of.name, 0, of.logic), "levels")
+    return [*found, levels]
+
+
+def _line_entry(bus: int, line: Line, entries: Sequence[WaveformEntry], given: Sequence[str]) -> LineEntry:
+    guess, name = line.guess, line.of.name
+    read = [entry for entry in entries if entry.name == name and entry.kind in ("levels", "logic")]
+    return LineEntry(
+        bus, guess.code, dict(line.of.roles), read[-1].number, dict(guess.how), dict(guess.settings), guess.rate,
+        guess.fast_rate, guess.inverted, round(guess.explained, 4), tuple(given), tuple(told(line)),
+    )  # fmt: skip
+
+
+def _frames_of(lines: Sequence[Line], numbers: Sequence[int]) -> FrameBatch:
+    """The frames of some lines in the order of their time, with the numbers of their buses."""
+    parts = [
+        replace_columns(line.guess.frames, bus=np.full(len(line.guess.frames), number, np.uint8))
+        for line, number in zip(lines, numbers, strict=True)
+    ]
+    whole = concat([part for part in parts if len(part)] or [empty_batch()])
+    return whole.take(np.argsort(whole.time, kind="stable"))
+
+
+def line_of(manifest: Manifest, bus: int) -> LineEntry | None:
+    """How the frames of a bus were decoded; None of one that was not."""
+    return next((line for line in manifest.lines if line.bus == bus), None)
+
+
+def waveform_named(snapshot: Snapshot, number: int) -> StoredWaveform:
+    """A waveform by its number.
+
+    Raises:
+        InputError: there is none.
+    """
+    for stored in snapshot.waveforms:
+        if stored.entry.number == number:
+            return stored
+    raise InputError(snapshot.manifest.name, f"has no waveform {number}", "one that the manifest lists")
+
+
+def wave_of(snapshot: Snapshot, entry: WaveformEntry) -> Any:
+    """A channel's waveform; one that is made is made now."""
+    if entry.kind != "made":
+        return waveform_named(snapshot, entry.number).wave
+    formula = parse_formula(entry.formula)
+    waves = {one.name: one for one in snapshot.manifest.waveforms if one.is_channel and one.name in formula.of}
+    return made(formula, {name: wave_of(snapshot, one) for name, one in waves.items()})
+
+
+def channels_of(snapshot: Snapshot, names: Collection[str] | None = None) -> list[Channel]:
+    """The channels of a recording in ns on its clock, all of them or those of some names."""
+    entries = [entry for entry in snapshot.manifest.waveforms if entry.is_channel]
+    return [
+        Channel(e.name, n, wave_of(snapshot, e), e.others, formula=e.formula)
+        for n, e in enumerate(entries, 1)
+        if names is None or {e.name, *e.others, str(n)} & set(names)
+    ]
+
+
+def levels_read(snapshot: Snapshot, line: LineEntry) -> Logic:
+    """The levels that a line was read from, exchanged if they were."""
+    wave = waveform_named(snapshot, line.levels).wave
+    assert isinstance(wave, Logic)
+    return wave.inverted if line.inverted else wave
+
+
+def decode_anew(
+    folder: Path,
+    snapshot: Snapshot,
+    bus: str,
+    code: str,
+    asked: Asked,
+    threshold: float | None = None,
+    roles: Mapping[str, str] | None = None,
+    given: Sequence[str] = (),
+    progress: Progress = lambda *_: None,
+) -> Decoded:
+    """Read a line of a recording again; its frames are exchanged for those that come of it, all others stay.
+
+    Args:
+        folder: The recording.
+        snapshot: What it is now.
+        bus: The line's bus, or a channel that nothing was read from yet.
+        code: A code's word, or ``auto``.
+        asked: What a person says of it; all else is found.
+        threshold: Where low and high part, in volts.
+        roles: Channels and their roles, if they are others than before.
+        given: What of that a person set, by name.
+        progress: Told how many segments of how many are written.
+
+    Returns:
+        What was found; without a line nothing was exchanged.
+
+    Raises:
+        InputError: there is no such bus or channel.
+        RecordingBusy: somebody writes to it.
+        RecordingError: it cannot be written.
+    """
+    manifest = snapshot.manifest
+    known = next((line for line in manifest.lines if manifest.buses[line.bus].name == bus), None)
+    names = [entry.name for entry in manifest.waveforms if entry.is_channel]
+    if known is None and bus not in names:
+        there = [manifest.buses[line.bus].name for line in manifest.lines] + names
+        raise InputError("--bus", f"no line and no channel is called {bus}", ", ".join(dict.fromkeys(there)))
+    named = dict(roles or (known.channels if known is not None else {bus: "line"}))
+    used = channels_of(snapshot, named)
+    wanted = Wanted(code, tuple(named), {} if set(named.values()) == {"line"} else named)
+    done = decode_channels([probed(c, threshold) for c in used], [wanted], asked, threshold)
+    if not done.lines:
+        return done
+    line = done.lines[0]
+    number = known.bus if known is not None else len(manifest.buses)
+    line.bus = bus
+    fresh = _frames_of([line], [number])
+    highest = max(entry.number for entry in manifest.waveforms)
+    more = _made_for(folder, highest + 1, line, [e for e in manifest.waveforms if e.kind != "levels"])
+
+    def change(draft: Manifest) -> None:
+        draft.waveforms = [*draft.waveforms, *more]
+        entry = _line_entry(number, line, draft.waveforms, given)
+        draft.lines = sorted([*(one for one in draft.lines if one.bus != number), entry], key=lambda one: one.bus)
+        renewed = replace(line.guess.bus, name=bus)
+        draft.buses = [*draft.buses[:number], renewed, *draft.buses[number + 1 :]]
+
+    replace_frames(folder, {number}, fresh, change, progress)
+    return done
+
+
+def is_recording(path: Path) -> bool:
+    """Whether a path is a recording rather than a file of waveforms."""
+    if not path.is_dir():
+        return False
+    load_manifest(path)
+    return True
