@@ -25,6 +25,8 @@ def fields_of(line: Logic, start: int, end: int, rates: CanRates) -> list[Field]
     A stuffed bit belongs to the field that it lies in; one behind the last bit of a field belongs to none.
     """
     bits, faults = read_again(line, start, rates)
+    if not len(bits):
+        return []
     is_extended = bool((bits[:, 2] == _SECOND_ID).any())
     is_flexible = any(FIELDS[number] == "fdf" and level for _, level, number in bits.tolist())
     runs: list[tuple[int, Run]] = []
