@@ -159,8 +159,13 @@ async def until(pilot: Pilot[None], check: Callable[[], Any]) -> None:
 async def opened(folder: Path, size: tuple[int, int] = WIDE) -> AsyncIterator[tuple[KeelApp, Pilot[None]]]:
     """The app on a recording, with its first picture."""
     app = KeelApp(folder)
+
+    def is_there() -> bool:
+        picture = app.picture
+        return picture is not None and bool(picture.census or picture.snapshot.waveforms) and bool(shown(app))
+
     async with app.run_test(size=size) as pilot:
-        await until(pilot, lambda: app.picture is not None and app.picture.census and shown(app))
+        await until(pilot, is_there)
         yield app, pilot
 
 

@@ -14,12 +14,15 @@ from keel.app.frame.helm import Choice, Helm, Offer
 from keel.app.frame.steering import mark
 from keel.app.shared import asks
 from keel.app.starting import open_library
-from keel.model.span import Span, moved
+from keel.model.span import Span, moved, with_margin
 
 if TYPE_CHECKING:
+    from keel.app.desk.picture import Picture
     from keel.app.frame.view import View
 
 KEEP = "\0keep"
+MOST_AT_ONCE = 64
+"""So many frames are expected at one moment."""
 
 
 class Shell(Helm, Protocol):
@@ -84,6 +87,45 @@ def move_lens(shell: Shell, change: str) -> None:
     picture, state = shell.here.picture, shell.state
     if picture.snapshot.frames:
         shell.change("lens", replace(state, lens=moved(state.lens or picture.whole, change, picture.whole)))
+
+
+def _last_of(picture: Picture, key: int) -> int | None:
+    """The number of the newest frame of an identifier."""
+    matches = picture.matches
+    place = matches.at_or_after(picture.census[key].last)
+    for rank in range(place, min(place + MOST_AT_ONCE, len(matches))):
+        number = int(matches.numbers(rank, rank + 1)[0])
+        if int(picture.snapshot.rows(number, number + 1).keys()[0]) == key:
+            return number
+    return None
+
+
+def to_waveform(shell: Shell) -> None:
+    """The frame in hand, or the newest of the identifier in hand, on its waveform."""
+    from keel.media.every import ends_of
+
+    here = shell.here
+    picture, pick = here.picture, shell.view.pick(here)
+    manifest, snapshot = picture.snapshot.manifest, picture.snapshot
+    derived = {line.bus for line in manifest.lines}
+    if not manifest.waveforms:
+        shell.tell("no waveform is kept in this recording", 2)
+        return
+    moment, number = shell.view.moment(here), here.state.frame
+    if moment is not None and len(picture.matches):
+        number = picture.matches.frame_at(moment)
+    elif pick is not None and pick in picture.census:
+        number = _last_of(picture, pick)
+    if number is None or number >= snapshot.frames:
+        shell.change("waveform", replace(shell.state, view="line"))
+        return
+    one = snapshot.rows(number, number + 1)
+    if int(one.bus[0]) not in derived:
+        shell.tell("this frame was not read from a waveform", 3)
+        return
+    start = int(one.time[0])
+    end = next(iter(ends_of(one, manifest.buses))) or start
+    shell.change("waveform", replace(shell.state, view="line", frame=number, lens=with_margin(start, end)))
 
 
 def named_asks(shell: Shell) -> None:
@@ -217,6 +259,7 @@ def everywhere(shell: Shell) -> tuple[Action, ...]:
         Action(("plus", "equals_sign"), "+ -", "zoom", "Halve the lens", lens("in")),
         Action(("minus",), "-", "", "Double the lens", lens("out")),
         Action(("0",), "0", "all", "Look at all of the recording", all_of_it),
+        Action(("W",), "W", "", "The frame in hand on its waveform", to(to_waveform)),
         Action(("L",), "L", "", "The list of recordings: open another", lambda _: open_library(shell, shell.record)),
         Action(("question_mark",), "?", "guide", "Explain views, keys and the ask", to(open_guide), True),
         Action(("f2",), "F2", "", "Dark or light colours", act(shell.turn_colours)),

@@ -29,7 +29,7 @@ from keel.app.in_order import InOrder
 from keel.app.paint.canvas import Sheet
 from keel.app.paint.palette import DARK, LIGHT, Palette
 from keel.app.reader import Reader
-from keel.app.shared.history import History, Step
+from keel.app.shared.history import History, Step, Undoable
 from keel.app.shared.state import State
 from keel.app.shared.trouble import NothingYet
 from keel.app.starting import open_library
@@ -240,6 +240,11 @@ class KeelApp(InOrder):
         deed = make(self.submit, folder, words, plan, said, self._tell_from_desk)
         self.history.push(words, self.state, deed)
         self.quietly(self.state if state is None else state)
+
+    def done(self, words: str, edit: Undoable) -> None:
+        """Something was written into the recording that knows how it is undone."""
+        self.history.push(words, self.state, edit)
+        self._wish()
 
     def _tell_from_desk(self, sentence: str, error: bool) -> None:
         self.call_later(self.tell, sentence, 8 if error else 4, error)

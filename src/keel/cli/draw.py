@@ -14,6 +14,7 @@ from keel.errors import InputError
 
 if TYPE_CHECKING:
     from keel.ask.matches import Matches
+    from keel.model.span import Span
     from keel.signals.dictionary import Message
     from keel.signals.signal import Signal
     from keel.store.recording import Snapshot
@@ -35,6 +36,7 @@ def _evidence(option: str) -> typer.models.OptionInfo:
 
 @app.command(
     epilog="Examples:  keel draw load tern.keel -o load.svg   keel draw values tern.keel --signal '*.voltage' -o v.pdf"
+    "   keel draw line probe.keel --at 12.5ms --span 300us -o line.svg"
     "   keel draw loom tern.keel --ask id:220 -o loom.svg   keel draw candidate tern.keel --marks m.csv -o found.svg"
 )
 def draw(
@@ -50,16 +52,69 @@ def draw(
     readings: Annotated[Path | None, _evidence("--readings")] = None,
     series: Annotated[Path | None, _evidence("--series")] = None,
     rank: Annotated[int, typer.Option("--rank", min=1, help="Which candidate.")] = 1,
+    at: Annotated[
+        str, typer.Option("--at", metavar="T", help="From when on, as 12.5s: elapsed, or with a minus.")
+    ] = "",
+    length: Annotated[str, typer.Option("--span", metavar="S", help="How long, as 3ms.")] = "",
+    channel: Annotated[
+        list[str] | None, typer.Option("--channel", metavar="NAME", help="Of line: the channels to draw; else all.")
+    ] = None,
 ) -> None:
-    """Draw load, cycle times, values of signals, the bit loom or the ribbon of an identifier, or a candidate field."""
+    """Draw load, cycle times, values of signals, the bit loom or the ribbon of an identifier, waveforms, or a candidate
+    field."""
     from keel.draw.sheet import check_ending
 
     check_ending(output)
     snapshot, _, matches = read(recording, ask, dictionaries=tuple(dictionary or ()))
     signals = _signals(snapshot, signal) if what.needs == "signals" else ()
     found = _found(snapshot, matches, marks, readings, series, rank) if what.needs == "a candidate" else None
-    what.draw(Material(snapshot, matches, snapshot.span, ask, signals=signals, found=found), output)
+    channels = _channels(snapshot, channel or []) if what.needs == "channels" else ()
+    span = _span(snapshot, at, length)
+    what.draw(Material(snapshot, matches, span, ask, signals=signals, found=found, channels=channels), output)
     say(f"{output}: written")
+
+
+def _span(snapshot: Snapshot, at: str, length: str) -> Span:
+    """What is to be drawn: all, or from a moment on, so long."""
+    from keel.model.span import Span
+
+    whole = snapshot.span
+    found = []
+    for option, text in (("--at", at), ("--span", length)):
+        try:
+            found.append(_ns(text) if text else None)
+        except ValueError:
+            raise InputError(option, f"“{text}” is no time", "seconds, or a number with its unit, as 3ms") from None
+    start = whole.start if found[0] is None else snapshot.zero + found[0]
+    end = whole.end if found[1] is None else start + found[1]
+    if not (start < end and start < whole.end and end > whole.start):
+        raise InputError("--at", "there is nothing at that time", f"within {words_of(whole, snapshot.zero)}")
+    return Span(max(start, whole.start), min(end, whole.end))
+
+
+def _ns(text: str) -> int:
+    """A time: with a unit, or in seconds."""
+    from keel.ask.times import moment_ns
+
+    try:
+        return round(float(text) * 1e9)
+    except (ValueError, OverflowError):
+        return moment_ns(text)
+
+
+def words_of(span: Span, zero: int) -> str:
+    """From when to when, in seconds."""
+    return f"{(span.start - zero) / 1e9:g} s to {(span.end - zero) / 1e9:g} s"
+
+
+def _channels(snapshot: Snapshot, names: list[str]) -> tuple[int, ...]:
+    from keel.store.waveform_entries import channels
+
+    known = channels(snapshot.manifest.waveforms)
+    missing = [name for name in names if not any(name in (one.name, *one.others) for one in known)]
+    if missing:
+        raise InputError("--channel", f"no channel is called {missing[0]}", ", ".join(one.name for one in known))
+    return tuple(one.number for one in known if any(name in (one.name, *one.others) for name in names))
 
 
 def _signals(snapshot: Snapshot, patterns: str) -> tuple[tuple[int, Message, Signal], ...]:

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from keel.hunt.measurements import Points
     from keel.hunt.traffic import Traffic
     from keel.model.span import Span
+    from keel.probe.looking import SeenFrame
     from keel.signals.dictionary import Message
     from keel.signals.signal import Signal
     from keel.store.recording import Snapshot
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
 MOST_HISTOGRAMS = 12
 MOST_VALUES = 8
 LOAD_CELLS, VALUE_CELLS, BINS = 300, 1200, 40
+LINE_CELLS, MOST_BRACKETS = 2400, 200
 
 
 @dataclass(frozen=True)
@@ -50,6 +52,7 @@ class Material:
         signals: The signals to draw: identifier, message, signal.
         cursors: Moments to mark, in ns.
         found: The candidate to draw.
+        channels: The numbers of the waveforms to draw; none is all.
     """
 
     snapshot: Snapshot
@@ -60,6 +63,7 @@ class Material:
     signals: tuple[tuple[int, Message, Signal], ...] = ()
     cursors: tuple[int, ...] = ()
     found: Found | None = None
+    channels: tuple[int, ...] = ()
 
     @property
     def start(self) -> int:
@@ -86,7 +90,7 @@ class Drawing:
     Attributes:
         name: What `keel draw` calls it, and the file that is proposed.
         words: What it is; `{of}` is what is in hand.
-        needs: What has to be in hand: nothing, an identifier, signals, or a candidate.
+        needs: What has to be in hand: nothing, an identifier, signals, channels, or a candidate.
         draw: Draws it into a file that ends in .svg or .pdf.
     """
 
@@ -167,6 +171,34 @@ def _ribbon(given: Material, path: Path) -> None:
     draw_ribbon(path, title, payload, _parts(message.present(payload) if message else []))
 
 
+def _line(given: Material, path: Path) -> None:
+    import numpy as np
+
+    from keel.ask.fetch import frames_at
+    from keel.draw.waveforms import draw_line
+    from keel.probe.looking import Waves, frames_seen, lane_of, longest
+    from keel.store.waveform_entries import channels, line_on
+
+    snapshot, span, waves = given.snapshot, given.span, Waves()
+    manifest = snapshot.manifest
+    entries = [one for one in channels(manifest.waveforms) if not given.channels or one.number in given.channels]
+    if not entries:
+        raise InputError(manifest.name, "no waveform is kept in it", "a recording that keel decode made")
+    cells = np.linspace(span.start, span.end, LINE_CELLS + 1).astype(np.int64)
+    on = {one.number: line_on(manifest.waveforms, manifest.lines, one) for one in entries}
+    buses = {number: line.bus if line is not None else None for number, line in on.items()}
+    strips = [(lane_of(waves, snapshot, one, cells), buses[one.number]) for one in entries]
+    low = given.matches.at_or_after(span.start - longest(manifest))
+    high = given.matches.at_or_after(span.end)
+    seen: tuple[SeenFrame, ...] = ()
+    if 0 < high - low <= MOST_BRACKETS:
+        batch, numbers = frames_at(given.matches, low, high), given.matches.numbers(low, high).tolist()
+        least = (span.end - span.start) / 8
+        seen = frames_seen(waves, snapshot, batch, numbers, span, least)
+    more = f", {high - low} frames: too many to be told apart" if high - low > MOST_BRACKETS else ""
+    draw_line(path, given.title("waveforms", more), strips, seen, span, given.start, given.cursors)
+
+
 def _parts(signals: Sequence[Signal]) -> list[Part]:
     return [(s.name, s.field, s.role) for s in signals]
 
@@ -190,6 +222,7 @@ DRAWINGS: list[Drawing] = [
     Drawing("loom", "the bit loom of {of}", _loom, "an identifier"),
     Drawing("ribbon", "the ribbon of {of}", _ribbon, "an identifier"),
     Drawing("values", "the plots: {of} over the lens", _values, "signals"),
+    Drawing("line", "the waveforms of {of} over the lens, with what was read of them", _line, "channels"),
     Drawing("candidate", "candidate {of} over the evidence", _candidate, "a candidate"),
 ]
 

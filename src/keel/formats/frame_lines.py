@@ -178,3 +178,20 @@ def unsaid(batch: FrameBatch) -> tuple[dict[str, Mask], dict[str, Mask]]:
         "that they are remote frames": (flags & both) == both,
         "their DLC": batch.dlc > 15,
     }
+
+
+SPANS_HEADER = ("number", "begin_ns", "end_ns", "bus", "id", "dir", "kind", "payload", "faults")
+
+
+def spans_text(batch: FrameBatch, buses: Sequence[Bus], numbers: Sequence[int], header: bool) -> str:
+    """CSV rows of frames with begin and end in ns; the end is empty where it is not known. Numbers count from 1."""
+    lines = [",".join(SPANS_HEADER)] if header else []
+    quoted = [csv_quoted(csv_cell(bus.name)) for bus in buses]
+    for number, end, row in zip(numbers, ends_of(batch, buses), _fields(batch), strict=True):
+        time, bus, form, ident, flags, faults, _, payload = row
+        cells = (
+            str(number + 1), str(time), "" if end is None else str(end), quoted[bus], _ident(form, ident) or "",
+            "tx" if flags & Flag.TX else "rx", kind_of(flags), payload, " ".join(fault_words(faults)) if faults else "",
+        )  # fmt: skip
+        lines.append(",".join(cells))
+    return "".join(line + "\n" for line in lines)

@@ -101,3 +101,9 @@ def pair_up(marks: list[Mark]) -> list[Span]:
 def around(marks: list[Mark], before_s: float = 0.5, after_s: float = 2.0) -> list[Span]:
     """A span about each mark, for marks that were set once each time something was done."""
     return [Span(m.time - int(before_s * NS_PER_S), m.time + int(after_s * NS_PER_S)) for m in marks]
+
+
+def with_margin(start: int, end: int) -> Span:
+    """Something from start to end, and some of what is on both sides of it."""
+    margin = max((end - start) // 12, 1000)
+    return Span(start - margin, end + margin)

@@ -36,13 +36,14 @@ class Candidate:
     """A line that might say something: what it is called, its levels, the channels it is of and their roles.
 
     Attributes:
-        formula: How it is made of its channels, where it is of several.
+        formula, wave: How it is made of its channels, where it is of several; and what that makes.
     """
 
     name: str
     logic: Logic
     roles: Mapping[str, str]
     formula: Formula | None = None
+    wave: Logic | Analog | None = None
 
 
 @dataclass(eq=False)
@@ -222,7 +223,7 @@ def _pair(high: Probed, low: Probed, threshold: float | None) -> Candidate:
     formula = Formula("difference", (a, b))
     wave = made(formula, {a: high.channel.wave, b: low.channel.wave})
     assert isinstance(wave, Analog)
-    return Candidate(f"{a} − {b}", logic_of(wave, levels_of(wave, threshold)), {a: "high", b: "low"}, formula)
+    return Candidate(f"{a} − {b}", logic_of(wave, levels_of(wave, threshold)), {a: "high", b: "low"}, formula, wave)
 
 
 def told(line: Line) -> list[str]:

@@ -6,7 +6,7 @@ from typing import Any
 
 from keel.lines.code import Asked
 from keel.lines.codes import guesses
-from keel.lines.pulses import BitTime, bit_time, nearest_rate
+from keel.lines.pulses import BitTime, bit_time, idle_level, nearest_rate
 from keel.probe.channels import Probed
 
 
@@ -32,3 +32,12 @@ def measured(one: Probed) -> dict[str, Any]:
         "nearest_rate": nearest,
         "deviation": None if rate is None or nearest is None else rate / nearest - 1,
     }
+
+
+def facts(one: Probed) -> dict[str, float]:
+    """What a recording keeps of a channel's measures; see `WaveformEntry.measured`."""
+    found: dict[str, float] = {"idle": idle_level(one.logic), "edges": one.edges}
+    if one.levels is not None and one.levels.swing:
+        found |= {"low": one.levels.low, "high": one.levels.high, "threshold": one.levels.threshold}
+    unit = bit_time(one.logic)
+    return found | ({"bit_ns": unit.ns} if unit is not None else {})

@@ -17,6 +17,7 @@ from keel.model.waveform import Channel, Logic
 from keel.probe.channels import Probed, probed
 from keel.probe.decoding import Decoded, Line, Wanted, decode_channels, told
 from keel.probe.made import made, parse_formula
+from keel.probe.measuring import facts
 from keel.store.manifest import Manifest, edit_manifest, load_manifest
 from keel.store.recording import Snapshot
 from keel.store.replacing import replace_frames
@@ -48,8 +49,7 @@ def record(done: Decoded, folder: Path, source: str, given: Sequence[str] = ()) 
     entries = [_written(folder, n, one, done) for n, one in enumerate(done.channels, 1)]
     lines = []
     for number, line in enumerate(done.lines):
-        more = _made_for(folder, len(entries) + 1, line, entries)
-        entries += more
+        entries = _placed(entries, _made_for(folder, len(entries) + 1, line, entries), line)
         lines.append(_line_entry(number, line, entries, given))
     with edit_manifest(folder) as manifest:
         manifest.waveforms, manifest.lines = entries, lines
@@ -64,22 +64,32 @@ def record(done: Decoded, folder: Path, source: str, given: Sequence[str] = ()) 
 
 def _written(folder: Path, number: int, one: Probed, done: Decoded) -> WaveformEntry:
     channel = replace(one.channel, notes=(*one.said(), *done.said.get(one.channel.name, [])))
+    measured = facts(one)
     if channel.formula:
-        begin, end = channel.wave.start, channel.wave.end
-        return WaveformEntry(number, channel.name, "made", begin, end, formula=channel.formula, notes=channel.notes)
-    return write_waveform(folder, number, channel)
+        begin, end, notes = channel.wave.start, channel.wave.end, channel.notes
+        return WaveformEntry(
+            number, channel.name, "made", begin, end, formula=channel.formula, notes=notes, measured=measured
+        )
+    return replace(write_waveform(folder, number, channel), measured=measured)
 
 
 def _made_for(folder: Path, number: int, line: Line, known: Sequence[WaveformEntry]) -> list[WaveformEntry]:
     """What a line adds: the channel it is made as, and the levels it was read from, if they are of no channel."""
     of, found = line.of, []
     begin, end = of.logic.start, of.logic.end
-    if of.formula is not None and not any(entry.name == of.name for entry in known):
-        found.append(WaveformEntry(number, of.name, "made", begin, end, formula=of.formula.text))
+    if of.formula is not None and of.wave is not None and not any(entry.name == of.name for entry in known):
+        measured = facts(probed(Channel(of.name, 0, of.wave)))
+        found.append(WaveformEntry(number, of.name, "made", begin, end, formula=of.formula.text, measured=measured))
     if of.formula is None and any(entry.name == of.name and entry.kind == "logic" for entry in known):
         return found
     levels = write_waveform(folder, number + len(found), Channel(of.name, 0, of.logic), "levels")
     return [*found, levels]
+
+
+def _placed(known: Sequence[WaveformEntry], more: Sequence[WaveformEntry], line: Line) -> list[WaveformEntry]:
+    """What a line adds stands behind the channels that it is made of."""
+    place = max((n for n, entry in enumerate(known) if entry.name in line.of.roles), default=len(known) - 1) + 1
+    return [*known[:place], *more, *known[place:]]
 
 
 def _line_entry(bus: int, line: Line, entries: Sequence[WaveformEntry], given: Sequence[str]) -> LineEntry:
@@ -88,6 +98,7 @@ def _line_entry(bus: int, line: Line, entries: Sequence[WaveformEntry], given: S
     return LineEntry(
         bus, guess.code, dict(line.of.roles), read[-1].number, dict(guess.how), dict(guess.settings), guess.rate,
         guess.fast_rate, guess.inverted, round(guess.explained, 4), tuple(given), tuple(told(line)),
+        int(guess.frames.duration.max(initial=0)) if guess.frames.duration is not None else 0,
     )  # fmt: skip
 
 
@@ -131,9 +142,9 @@ def channels_of(snapshot: Snapshot, names: Collection[str] | None = None) -> lis
     """The channels of a recording in ns on its clock, all of them or those of some names."""
     entries = [entry for entry in snapshot.manifest.waveforms if entry.is_channel]
     return [
-        Channel(e.name, n, wave_of(snapshot, e), e.others, formula=e.formula)
-        for n, e in enumerate(entries, 1)
-        if names is None or {e.name, *e.others, str(n)} & set(names)
+        Channel(e.name, e.number, wave_of(snapshot, e), e.others, formula=e.formula)
+        for e in entries
+        if names is None or {e.name, *e.others, str(e.number)} & set(names)
     ]
 
 
@@ -196,7 +207,7 @@ def decode_anew(
     more = _made_for(folder, highest + 1, line, [e for e in manifest.waveforms if e.kind != "levels"])
 
     def change(draft: Manifest) -> None:
-        draft.waveforms = [*draft.waveforms, *more]
+        draft.waveforms = _placed(draft.waveforms, more, line)
         entry = _line_entry(number, line, draft.waveforms, given)
         draft.lines = sorted([*(one for one in draft.lines if one.bus != number), entry], key=lambda one: one.bus)
         renewed = replace(line.guess.bus, name=bus)

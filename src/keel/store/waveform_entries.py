@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from keel.model.extensible import Extensible
@@ -28,6 +28,8 @@ class WaveformEntry(Extensible):
         others: Other names it goes by.
         notes: What its file said of it, or how it was read, in sentences.
         source: The file it came from.
+        measured: What was measured of it: ``low``, ``high``, ``threshold`` (volts), ``idle`` (0 or 1), ``edges``,
+            ``bit_ns``; as far as it could be.
     """
 
     number: int
@@ -46,6 +48,7 @@ class WaveformEntry(Extensible):
     others: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     source: str = ""
+    measured: Mapping[str, float] = field(default_factory=dict, hash=False)
 
     def __post_init__(self) -> None:
         if self.end < self.start or self.points < 0 or self.first not in (0, 1):
@@ -73,6 +76,7 @@ class LineEntry(Extensible):
         explained: The share of the line's active time that good frames cover.
         given: What a person set; all else was found.
         said: What was found, in sentences.
+        longest: How long its longest frame takes, in ns.
     """
 
     bus: int
@@ -87,6 +91,7 @@ class LineEntry(Extensible):
     explained: float = 0.0
     given: tuple[str, ...] = ()
     said: tuple[str, ...] = ()
+    longest: int = 0
 
 
 @dataclass(frozen=True)
@@ -104,3 +109,14 @@ class Replaced(Extensible):
     buses: tuple[dict[str, Any], ...]
     comments: tuple[dict[str, Any], ...] = ()
     by: tuple[int, ...] = ()
+
+
+def channels(waveforms: Sequence[WaveformEntry]) -> list[WaveformEntry]:
+    """The channels among the waveforms of a recording, in order."""
+    return [entry for entry in waveforms if entry.is_channel]
+
+
+def line_on(waveforms: Sequence[WaveformEntry], lines: Sequence[LineEntry], channel: WaveformEntry) -> LineEntry | None:
+    """The line that was read from a channel alone, or that it was made for; None if there is none."""
+    names = {one.number: one.name for one in waveforms}
+    return next((line for line in lines if names.get(line.levels) == channel.name), None)

@@ -9,6 +9,7 @@ from rich.style import Style
 from keel.app.paint import words
 from keel.app.paint.canvas import Line, Sheet
 from keel.app.paint.strokes import bar
+from keel.model.units import NS_PER_S
 
 if TYPE_CHECKING:
     from keel.app.desk.picture import Picture
@@ -61,7 +62,10 @@ class Head(Sheet):
         at = line.put(at, name, style("strong", "panel", True)) + 3
         at = line.put(at, *self._liveness(picture, width)) + 2
         elapsed = picture.whole.end - picture.whole.start
-        at = line.put(at, words.duration(elapsed), style("sea", "panel")) + 3
+        shown = (
+            words.length(elapsed) if 0 < elapsed < NS_PER_S and not picture.snapshot.live else words.duration(elapsed)
+        )
+        at = line.put(at, shown, style("sea", "panel")) + 3
         at = line.put(at, f"{words.count(picture.snapshot.frames)} frames", style("text", "panel")) + 3
         if picture.snapshot.live:
             at = line.put(at, f"{picture.rate_hz:.0f}/s".rjust(7), style("text", "panel")) + 3

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from keel.app.desk.deeds import Plan
     from keel.app.desk.picture import Picture
     from keel.app.paint.palette import Palette
+    from keel.app.shared.history import Undoable
     from keel.app.shared.state import State
     from keel.model.span import Span
 
@@ -127,6 +128,9 @@ class Helm(Protocol):
             said: Gives the sentence to tell once it is written.
             state: What is looked at from then on, if that changes too.
         """
+
+    def done(self, words: str, edit: Undoable) -> None:
+        """Something was written into the recording that knows how it is undone."""
 
     def submit(self, job: Callable[[], None]) -> None:
         """Do a job on the desk's thread; what goes wrong in it is told."""

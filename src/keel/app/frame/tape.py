@@ -66,7 +66,9 @@ class Tape(Sheet):
         lines = [self.line(width) for _ in range(self._zoomed + self._rows + 2)]
         picture = self.picture
         if picture is None or picture.snapshot.frames == 0:
-            lines[1].put(LABEL, "nothing recorded yet", style("dim"))
+            waves = len(picture.snapshot.manifest.waveforms) if picture is not None else 0
+            said = "no frames, but waveforms: 7 shows them" if waves else "nothing recorded yet"
+            lines[1].put(LABEL, said, style("dim"))
             return lines
         if picture.overview is not None:
             self._overview(lines[0], picture, picture.overview)

@@ -35,6 +35,10 @@ def nothing_lines(palette: Palette, width: int, picture: Picture) -> list[Line]:
         lines[3].put(4, hint, palette.style("dim"))
         for line, sentence in zip(lines[4:], picture.hints, strict=False):
             line.put(4, sentence, palette.style("brass"), width - 6)
+    elif picture.snapshot.manifest.waveforms:
+        lines[2].put(4, "No frame was read from the waveforms of this recording.", palette.style("text"))
+        hint = "7 shows them, says why, and lets you read them by hand."
+        lines[3].put(4, hint, palette.style("dim"))
     else:
         text = "No frames yet: they appear here as soon as the bus moves."
         lines[2].put(4, text, palette.style("text"))

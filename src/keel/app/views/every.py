@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from keel.app.frame.view import Door
-from keel.app.views import bench, compare, frames, health, hunt, values, watch
+from keel.app.views import bench, compare, frames, health, hunt, line, values, watch
 
 DOORS: list[Door] = [
     watch.DOOR,
@@ -12,5 +12,6 @@ DOORS: list[Door] = [
     hunt.DOOR,
     values.DOOR,
     compare.DOOR,
+    line.DOOR,
     bench.DOOR,
 ]

@@ -1,0 +1,160 @@
+"""Below the waveforms: what was measured of the channels, and what was found on them."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from keel.app.frame.helm import Here
+from keel.app.paint import words
+from keel.app.paint.canvas import Line
+from keel.app.views.line.choices import LineChoices
+from keel.app.views.line.wants import LineShown
+from keel.store.waveform_entries import channels, line_on
+
+if TYPE_CHECKING:
+    from keel.lines.code import Field
+    from keel.probe.looking import SeenFrame
+    from keel.store.waveform_entries import LineEntry, WaveformEntry
+
+FIELD_WIDE = 50
+_TITLES = (
+    ("channel", 18, False), ("rests", 6, False), ("low", 10, True), ("high", 10, True), ("cut at", 10, True),
+    ("edges", 12, True), ("a bit", 11, True), ("rate measured", 26, True),
+)  # fmt: skip
+
+
+def cursor_line(here: Here, shown: LineShown, choices: LineChoices, bit_ns: float) -> Line:
+    """Where the cursors stand and what lies between them."""
+    line, zero = here.line(), here.picture.zero
+    at = line.put(2, "cursors", here.style("dim")) + 2
+    if not choices.cursors:
+        line.put(at, "none: c sets one, a click too", here.style("faint"))
+        return line
+    for number, time in enumerate(choices.cursors):
+        role = "brass" if number == choices.active else "text"
+        at = line.put(at, "12"[number], here.style(role, bold=True)) + 1
+        volts = shown.volts[number] if number < len(shown.volts) else None
+        text = words.seconds(time - zero, 9).rstrip("0") + " s" + (f"  {volts:.3g} V" if volts is not None else "")
+        at = line.put(at, text, here.style("text")) + 3
+    if len(choices.cursors) == 2:
+        apart = abs(choices.cursors[1] - choices.cursors[0])
+        said = [words.length(apart)]
+        if apart:
+            said.append(frequency(1e9 / apart))
+        if bit_ns:
+            said.append(f"{apart / bit_ns:.2f} bits")
+        if shown.between is not None:
+            said.append(f"{words.count(shown.between)} edge{'s' if shown.between != 1 else ''}")
+        line.put(at, "  =  ".join(said), here.style("strong"))
+    return line
+
+
+def frequency(hertz: float) -> str:
+    """As ``4.80 kHz``."""
+    for size, unit in ((1e6, "MHz"), (1e3, "kHz")):
+        if hertz >= size:
+            return f"{hertz / size:.4g} {unit}"
+    return f"{hertz:.4g} Hz"
+
+
+def fact_lines(here: Here, in_hand: WaveformEntry | None, room: int) -> list[Line]:
+    """The table of channels, what was found, what is to be known; of the channel in hand first where room is short."""
+    manifest = here.picture.snapshot.manifest
+    entries = channels(manifest.waveforms)
+    heading, at = here.line(), 2
+    for title, wide, right in _TITLES:
+        at = heading.put(at, title, here.style("dim"), wide, right) + 1
+    found = [(line.bus, _found(here, line)) for line in manifest.lines]
+    said = [(entry, _notes(here, entry)) for entry in entries]
+    needed = len(entries) + 2 + sum(len(lines) for _, lines in found) + sum(len(lines) for _, lines in said)
+    if needed > room and in_hand is not None:
+        mine = line_on(manifest.waveforms, manifest.lines, in_hand)
+        entries = [in_hand, *(entry for entry in entries if entry is not in_hand)][: max(room - 4, 1)]
+        found.sort(key=lambda one: mine is None or one[0] != mine.bus)
+        said.sort(key=lambda one: one[0] is not in_hand)
+    lines = [heading, *(_channel(here, entry, entry is in_hand) for entry in entries)]
+    lines += [here.line()] if needed <= room else []
+    for _, more in (*found, *said):
+        lines += more
+    return lines[: max(room, 0)]
+
+
+def _notes(here: Here, entry: WaveformEntry) -> list[Line]:
+    lines = []
+    for sentence in entry.notes:
+        line = here.line()
+        at = line.put(2, entry.name, here.style("dim"), 18) + 1
+        line.put(at, sentence, here.style("brass"))
+        lines.append(line)
+    return lines
+
+
+def field_lines(here: Here, frame: SeenFrame | None, rows: int) -> list[Line]:
+    """The fields of a frame, in as many columns as there is need and room for."""
+    if frame is None or not frame.fields or rows < 3:
+        return []
+    heading = here.line()
+    bus = here.picture.snapshot.manifest.buses[frame.bus].name
+    at = heading.put(2, f"frame {words.count(frame.number + 1)}", here.style("strong", bold=True)) + 2
+    at = heading.put(at, f"{frame.ident} on {bus}, {words.length(frame.end - frame.start)}", here.style("text")) + 2
+    if frame.faults:
+        heading.put(at, f"✕ {frame.faults}", here.style("coral"))
+    below = min(rows - 2, len(frame.fields))
+    lines = [here.line() for _ in range(below)]
+    for place, field in enumerate(frame.fields):
+        column, row = divmod(place, below)
+        at = 2 + column * FIELD_WIDE
+        if at + FIELD_WIDE > here.width:
+            heading.put(here.width - 20, f"{len(frame.fields) - place} more fields", here.style("dim"))
+            break
+        _field(lines[row], at, field, frame.start, here)
+    return [here.line(), heading, *lines]
+
+
+def _field(line: Line, at: int, field: Field, start: int, here: Here) -> None:
+    value = field.text if field.text is not None else "" if field.value is None else f"{field.value:g}"
+    line.put(at, field.name, here.style("coral" if field.fault else "dim"), 13)
+    line.put(at + 14, f"+{words.length(field.start - start)}", here.style("faint"), 10, True)
+    said = f"✕ {field.fault}  {value}" if field.fault else value
+    line.put(at + 26, said, here.style("coral" if field.fault else "text"), FIELD_WIDE - 28)
+
+
+def _channel(here: Here, entry: WaveformEntry, is_in_hand: bool) -> Line:
+    line = here.line("raised" if is_in_hand else "ink")
+    on = "raised" if is_in_hand else "ink"
+    known = entry.measured
+    rate = 1e9 / known["bit_ns"] if known.get("bit_ns") else None
+    cells = (
+        entry.name,
+        "high" if known.get("idle") else "low",
+        *(f"{known[name]:.3f} V" if name in known else "—" for name in ("low", "high", "threshold")),
+        words.count(int(known.get("edges", entry.points))),
+        words.length(known["bit_ns"]) if rate else "—",
+        rate_words(rate) if rate else "—",
+    )
+    at = 2
+    for (_, wide, right), text in zip(_TITLES, cells, strict=True):
+        at = line.put(at, text, here.style("strong" if at == 2 else "text", on), wide, right) + 1
+    return line
+
+
+def rate_words(rate: float) -> str:
+    """A measured rate, and how far it is from a usual one."""
+    from keel.lines.pulses import nearest_rate
+
+    near = nearest_rate(rate)
+    whole = words.count(round(rate))
+    return f"{whole} bit/s" if near is None else f"{words.count(near)} bit/s {rate / near - 1:+.2%}"
+
+
+def _found(here: Here, entry: LineEntry) -> list[Line]:
+    name = here.picture.snapshot.manifest.buses[entry.bus].name
+    lines = []
+    for number, sentence in enumerate(entry.said):
+        line = here.line()
+        at = line.put(2, name if not number else "", here.style(here.palette.bus(entry.bus)), 18) + 1
+        end = line.put(at, sentence, here.style("text" if not number else "dim"))
+        if not number and entry.given:
+            line.put(end + 2, f"set by hand: {', '.join(entry.given)}", here.style("brass"))
+        lines.append(line)
+    return lines

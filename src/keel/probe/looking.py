@@ -1,0 +1,172 @@
+"""What is seen of waveforms through a lens: outlines of channels by cells, frames with their fields."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from keel.errors import KeelError
+from keel.lines.code import Field
+from keel.media.every import ends_of, format_ident
+from keel.model.faults import fault_words
+from keel.model.frames import FrameBatch, Times
+from keel.model.outline import Bounds, bounds_of, outline_of_levels, outline_of_volts
+from keel.model.span import Span
+from keel.model.waveform import Analog, Logic
+from keel.probe.fields import Explainer
+from keel.probe.stored import wave_of, waveform_named
+from keel.store.manifest import Manifest
+from keel.store.recording import Snapshot
+from keel.store.waveform_entries import WaveformEntry, line_on
+
+MOST_EXPLAINED = 60
+"""Fields are found of so many frames at most."""
+
+
+@dataclass(frozen=True, eq=False)
+class Lane:
+    """A channel over the lens, by columns of dots.
+
+    Attributes:
+        least, most: Volts; not a number where nothing was recorded. None of logic.
+        counts, levels: Edges, and the level at a column's begin: 0, 1, or -1 where it is not known. None of volts.
+        reach: The least and the most volts of all of the channel.
+        trouble: Why it cannot be shown.
+    """
+
+    entry: WaveformEntry
+    least: Any = None
+    most: Any = None
+    counts: Any = None
+    levels: Any = None
+    reach: tuple[float, float] = (0.0, 1.0)
+    trouble: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class SeenFrame:
+    """A frame in the lens."""
+
+    number: int
+    bus: int
+    start: int
+    end: int
+    ident: str
+    payload: bytes
+    faults: str
+    fields: tuple[Field, ...] = ()
+
+
+class Waves:
+    """The waveforms of a recording as they are drawn; those that are made are made once."""
+
+    def __init__(self) -> None:
+        self._made: dict[str, tuple[Logic | Analog, Bounds | None]] = {}
+        self._explained: tuple[object, Explainer] | None = None
+
+    def of(self, snapshot: Snapshot, entry: WaveformEntry) -> tuple[Logic | Analog, Bounds | None]:
+        """A channel's waveform, and its bounds.
+
+        Raises:
+            KeelError: it cannot be read or made.
+        """
+        if entry.kind != "made":
+            stored = waveform_named(snapshot, entry.number)
+            return stored.wave, stored.bounds
+        if entry.formula not in self._made:
+            wave = wave_of(snapshot, entry)
+            self._made[entry.formula] = wave, bounds_of(wave.samples) if isinstance(wave, Analog) else None
+        return self._made[entry.formula]
+
+    def explain(self, snapshot: Snapshot) -> Explainer:
+        """What says of which fields a frame is made."""
+        made_of = (snapshot.manifest.generation, tuple(w.entry for w in snapshot.waveforms))
+        if self._explained is None or self._explained[0] != made_of:
+            self._explained = made_of, Explainer(snapshot)
+        return self._explained[1]
+
+
+def levels_of(snapshot: Snapshot, entry: WaveformEntry) -> Logic | None:
+    """The levels of a channel: its own, or those that a line was read from."""
+    line = line_on(snapshot.manifest.waveforms, snapshot.manifest.lines, entry)
+    number = entry.number if entry.kind == "logic" else line.levels if line is not None else None
+    wave = waveform_named(snapshot, number).wave if number is not None else None
+    return wave if isinstance(wave, Logic) else None
+
+
+def lane_of(waves: Waves, snapshot: Snapshot, entry: WaveformEntry, cells: Times) -> Lane:
+    """A channel over some cells; ``cells`` are their edges in ns, shape (n + 1,)."""
+    try:
+        wave, bounds = waves.of(snapshot, entry)
+    except KeelError as error:
+        return Lane(entry, trouble=str(error))
+    if isinstance(wave, Logic):
+        counts, levels = outline_of_levels(wave, cells)
+        return Lane(entry, counts=counts, levels=levels)
+    least, most = outline_of_volts(wave, bounds, cells)
+    low, high = bounds.finer[-1] if bounds is not None and bounds.finer else (wave.samples, wave.samples)
+    ends = (float(low.min()) * wave.scale, float(high.max()) * wave.scale) if len(low) else (0.0, 1.0)
+    return Lane(entry, least, most, reach=(min(ends), max(ends)))
+
+
+def frames_seen(
+    waves: Waves, snapshot: Snapshot, batch: FrameBatch, numbers: Sequence[int], lens: Span, least_ns: float
+) -> tuple[SeenFrame, ...]:
+    """Those of some frames that were read from a waveform and reach into the lens.
+
+    Args:
+        waves: What was looked at before.
+        snapshot: The recording.
+        batch: The frames.
+        numbers: Their numbers.
+        lens: What is looked at.
+        least_ns: Fields are found of frames that last at least so long.
+    """
+    manifest = snapshot.manifest
+    derived = {line.bus for line in manifest.lines}
+    explain = waves.explain(snapshot)
+    seen, explained = [], 0
+    ends = ends_of(batch, manifest.buses)
+    for row, (number, bus, start, end) in enumerate(
+        zip(numbers, batch.bus.tolist(), batch.time.tolist(), ends, strict=True)
+    ):
+        end = start if end is None else end
+        if bus not in derived or end < lens.start:
+            continue
+        fields: Sequence[Field] = ()
+        if explained < MOST_EXPLAINED and end - start >= least_ns:
+            fields, explained = explain.fields(bus, start, end) or (), explained + 1
+        ident = format_ident(int(batch.form[row]), int(batch.ident[row]))
+        faults = " ".join(fault_words(int(batch.faults[row])))
+        seen.append(SeenFrame(number, bus, start, end, ident, batch.payload(row), faults, tuple(fields)))
+    return tuple(seen)
+
+
+def longest(manifest: Manifest) -> int:
+    """How long the longest frame takes that was read from a waveform, in ns."""
+    return max((line.longest for line in manifest.lines), default=0)
+
+
+def at_cursors(
+    waves: Waves, snapshot: Snapshot, entry: WaveformEntry | None, cursors: tuple[int, ...]
+) -> tuple[tuple[float | None, ...], int | None]:
+    """Volts at the cursors, and edges between them, of the channel in hand."""
+    if entry is None or not cursors:
+        return (), None
+    try:
+        wave, _ = waves.of(snapshot, entry)
+        levels = wave if isinstance(wave, Logic) else levels_of(snapshot, entry)
+    except KeelError:
+        return (), None
+    volts: list[float | None] = []
+    for time in cursors:
+        place = round((time - wave.start) / wave.step) if isinstance(wave, Analog) else -1
+        is_inside = isinstance(wave, Analog) and 0 <= place < len(wave)
+        volts.append(float(wave.volts(place, place + 1)[0]) if is_inside and isinstance(wave, Analog) else None)
+    between = None
+    if len(cursors) == 2 and levels is not None:
+        low, high = sorted(cursors)
+        a, b = levels.edges.searchsorted([low, high]).tolist()
+        between = b - a
+    return tuple(volts), between
