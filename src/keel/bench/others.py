@@ -20,9 +20,9 @@ import numpy as np
 from keel.formats.ble_packets import ADVERTISING_ACCESS, BleDecoder, crc24
 from keel.formats.packets import Decoder, Packets
 from keel.formats.usb_packets import UsbDecoder
-from keel.media.serial import TALKER
+from keel.media.serial import HOST, TALKER
 from keel.model.bus import Bus
-from keel.model.frames import FrameBatch, batch_of, concat, replace_columns
+from keel.model.frames import Flag, FrameBatch, batch_of, concat, replace_columns
 from keel.model.units import NS_PER_S
 
 MS = 1_000_000
@@ -54,6 +54,8 @@ TAGS = (
     Tag("C2:54:45:52:4E:03", "crew engine", -79.0, 63.0, 0.04),
 )
 TAG_NS, STATUS_NS, ASK_NS, DEPTH_NS = 500 * MS, 250 * MS, 2_000 * MS, 1_000 * MS
+SPOKEN_NS, ASKED_NS, SERIAL = 310 * MS, 120 * MS, 2
+"""When in each second the sounder speaks, how long before it is asked; and its bus."""
 DEVICE, STATUS_IN, TEXT_OUT, TEXT_IN = 4, 0x82, 0x01, 0x81
 SUBMIT, COMPLETE = ord("S"), ord("C")
 INTERRUPT, CONTROL, BULK = 1, 2, 3
@@ -62,11 +64,12 @@ PENDING = -115
 
 class Event(NamedTuple):
     """Something that is sent: when it begins, in ns from the start of the voyage, its bus, and its packets, each a time
-    and bytes."""
+    and bytes; and whether the host sends it, where that is not in the packets."""
 
     begins: int
     bus: int
     packets: list[tuple[int, bytes]]
+    is_host: bool = False
 
 
 class OtherLines:
@@ -87,10 +90,8 @@ class OtherLines:
         """
         events = [*self._tags(begin, end), *self._ticket(begin, end), *self._sounder(begin, end)]
         events.sort(key=lambda event: (event.begins, event.bus))
-        made = [
-            self._read(bus, [packet for event in events if event.bus == bus for packet in event.packets], start_ns)
-            for bus in range(len(OTHER_BUSES))
-        ]
+        made = [self._read(bus, [event for event in events if event.bus == bus], start_ns) for bus in (0, 1)]
+        made.append(_said([event for event in events if event.bus == SERIAL], start_ns))
         for bus, batch in enumerate(made):
             made[bus] = replace_columns(batch, bus=np.full(len(batch), first_bus + bus, np.uint8))
         return concat([batch for batch in made if len(batch)])
@@ -98,10 +99,9 @@ class OtherLines:
     def _chance(self, what: int, number: int) -> np.random.Generator:
         return np.random.default_rng([self._seed, 7, what, number])
 
-    def _read(self, bus: int, packets: list[tuple[int, bytes]], start_ns: int) -> FrameBatch:
+    def _read(self, bus: int, events: list[Event], start_ns: int) -> FrameBatch:
+        packets = [packet for event in events for packet in event.packets]
         times = np.array([time for time, _ in packets], np.int64) + start_ns
-        if bus == 2:
-            return batch_of(times, 0, [data for _, data in packets], form=TALKER.number, dlc=0)
         sizes = np.array([len(data) for _, data in packets], np.int64)
         buffer = np.frombuffer(b"".join(data for _, data in packets), np.uint8)
         at = np.cumsum(sizes) - sizes
@@ -146,14 +146,30 @@ class OtherLines:
             yield _exchange(due, number * 4, CONTROL, 0x80, b"", who, 400_000, setup)
 
     def _sounder(self, begin: int, end: int) -> Iterator[Event]:
-        for number, due in _due(begin, end, DEPTH_NS, 310 * MS):
+        for _, due in _due(begin, end, DEPTH_NS, SPOKEN_NS - ASKED_NS):
+            yield Event(due, SERIAL, [(due, b"$CCSDQ,DPT*2A\r\n")], True)
+        for number, due in _due(begin, end, DEPTH_NS, SPOKEN_NS):
             chance = self._chance(20, number)
             depth = 6.5 + 3.5 * math.sin(number / 47) + 0.8 * math.sin(number / 6.3) + chance.normal(0, 0.05)
             words = f"SDDPT,{depth:.1f},0.4,"
             checksum = 0
             for byte in words.encode():
                 checksum ^= byte
-            yield Event(due, 2, [(due + int(chance.integers(0, 5)) * MS, f"${words}*{checksum:02X}\r\n".encode())])
+            at = due + int(chance.integers(0, 5)) * MS
+            yield Event(due, SERIAL, [(at, f"${words}*{checksum:02X}\r\n".encode())])
+
+
+def _said(events: list[Event], start_ns: int) -> FrameBatch:
+    """What is said on a serial line, the host's part and the device's."""
+    form = [HOST.number if event.is_host else TALKER.number for event in events for _ in event.packets]
+    packets = [packet for event in events for packet in event.packets]
+    times = np.array([time for time, _ in packets], np.int64) + start_ns
+    took = np.array([round(len(data) * 10 * NS_PER_S / 4_800) for _, data in packets], np.int64)
+    is_host = np.array(form, np.uint8) == HOST.number
+    return batch_of(
+        times, 0, [data for _, data in packets], form=np.array(form, np.uint8),
+        flags=np.where(is_host, int(Flag.TX), 0).astype(np.uint16), dlc=0, duration=took,
+    )  # fmt: skip
 
 
 def _due(begin: int, end: int, every: int, phase: int) -> Iterator[tuple[int, int]]:

@@ -21,7 +21,8 @@ LONGEST_S = 1_000_000.0
 @app.command(
     epilog="Examples:  keel bench   keel bench --seconds 600 --out tern.keel   "
     "keel bench --seconds 60 --out tern.log --at 20s:ramp=down --at 26s:ramp=stop   "
-    "keel bench --to tern-morning ramp=down   keel bench --adapter"
+    "keel bench --to tern-morning ramp=down   keel bench --adapter   "
+    "keel bench --probe bus-a --seconds 5 -o wires.csv"
 )
 def bench(
     settings: Annotated[list[str] | None, typer.Argument(metavar="[CONTROL=VALUE...]", help="What to work.")] = None,
@@ -31,7 +32,12 @@ def bench(
     ] = None,
     out: Annotated[
         Path | None,
-        typer.Option(metavar="FILE", help="A recording; .log a bracketed text log; .pcapng a capture."),
+        typer.Option(
+            "-o",
+            "--out",
+            metavar="FILE",
+            help="A recording; .log a bracketed text log; .pcapng a capture; with --probe .vcd or .csv.",
+        ),
     ] = None,
     seed: Annotated[int, typer.Option(min=0, help="The same seed sails the same voyage.")] = 1,
     at: Annotated[
@@ -46,19 +52,26 @@ def bench(
     link: Annotated[
         Path | None, typer.Option(metavar="PATH", help="With --adapter: where its port is to be found.")
     ] = None,
+    probe: Annotated[
+        str, typer.Option("--probe", metavar="bus-a|depth", help="Record the wires of a line aboard: levels or volts.")
+    ] = "",
 ) -> None:
     """Sail the simulated ferry into a file, or operate its controls while it is recorded. Alone: list the controls."""
     from keel.bench.controls import parse_setting
 
     if adapter:
-        if settings or seconds is not None or out is not None or at or to is not None:
+        if settings or seconds is not None or out is not None or at or to is not None or probe:
             raise typer.BadParameter("--adapter goes with --seed and --link only")
         _stand_in(seed, link)
         return
     if link is not None:
         raise typer.BadParameter("--link goes with --adapter")
     given = [parse_setting(text) for text in settings or []]
-    if to is not None:
+    if probe:
+        if seconds is None or out is None or to is not None:
+            raise typer.BadParameter("--probe goes with --seconds and -o FILE")
+        _probe(probe, seconds, out, seed, [(0.0, *one) for one in given] + [_timed(text) for text in at or []])
+    elif to is not None:
         if seconds is not None or out is not None or at:
             raise typer.BadParameter("--to works a running bench; it goes with CONTROL=VALUE only")
         _work(to, given)
@@ -70,6 +83,17 @@ def bench(
         raise typer.BadParameter("--seconds and --out go together; or use --to REC with CONTROL=VALUE")
     else:
         _list()
+
+
+def _probe(word: str, seconds: float, out: Path, seed: int, events: list[tuple[float, str, str]]) -> None:
+    from keel.bench.probe import write_probe
+
+    bar = Progress("sailing")
+    try:
+        said = write_probe(word, seconds, out, seed, events, lambda at: bar.at(int(at), int(seconds)))
+    finally:
+        bar.end()
+    say(f"{out}: {said}, {seconds:g} s")
 
 
 def _stand_in(seed: int, link: Path | None) -> None:
