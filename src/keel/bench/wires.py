@@ -20,9 +20,8 @@ from keel.model.waveform import Logic
 Floats = npt.NDArray[np.float64]
 SWITCH = 0.8
 """Where in BRS and in the CRC delimiter the bit rate changes."""
-CUT_AT = 38
-"""So many bits of a frame are sent before a stuff error ends it."""
-ERROR_FLAG, ERROR_DELIMITER = 6, 8
+ERROR_FRAME = np.array([0] * 6 + [1] * 8, np.uint8)
+"""Error flag and delimiter. Of a frame that noise destroyed at its begin nothing else is seen."""
 Bits = list[int]
 
 
@@ -126,13 +125,12 @@ def can_line(batch: FrameBatch, slow: float, fast: float, start_ns: int, end_ns:
         is_extended = int(batch.form[row]) == Form.EXTENDED
         bits, at_fast = can_frame(int(batch.ident[row]), is_extended, flags, dlc, data, sent, not faults & Fault.ACK)
         if faults & Fault.STUFF:
-            bits = np.concatenate(
-                [bits[:CUT_AT], np.zeros(ERROR_FLAG + 1, np.uint8), np.ones(ERROR_DELIMITER, np.uint8)]
-            )
+            bits = ERROR_FRAME
             at_fast = np.zeros(len(bits), np.bool_)
         elif faults & Fault.CRC:
             # Who saw it says so behind the acknowledgement's delimiter.
-            bits[-7 : -7 + ERROR_FLAG] = 0
+            bits = np.concatenate([bits[:-7], ERROR_FRAME])
+            at_fast = np.concatenate([at_fast[:-7], np.zeros(len(ERROR_FRAME), np.bool_)])
         lengths = np.where(at_fast, short, long)
         for turn in np.flatnonzero(np.diff(at_fast.astype(np.int8))).tolist():
             # BRS begins at one rate and ends at the other, and so does the CRC's delimiter.

@@ -118,7 +118,7 @@ def _undo(folder: Path) -> None:
 
 def _print(done: Decoded, json: bool) -> None:
     from keel.model.safe_text import plain
-    from keel.probe.decoding import told
+    from keel.probe.lines import told
 
     if json:
         print(json_module.dumps(done.to_json(), indent=1))

@@ -29,6 +29,8 @@ LONGEST = 12
 """Pulses of more bits say little of how long one is."""
 ALIKE = 1.8
 """Shortest pulses of both levels are both one bit where they differ by less than that."""
+FITS_WELL, STRETCHES = 0.85, (1.08, 1.16, 1.25, 0.92, 0.84)
+"""Where fewer pulses than that fit, other lengths near the shortest are tried."""
 FITS = 0.22
 """A pulse fits a bit time where it is so near a whole number of bits."""
 
@@ -107,6 +109,12 @@ def bit_time(logic: Logic) -> BitTime | None:
         found = _refined(shortest / parts, low[:MOST_PULSES], high[:MOST_PULSES], periods)
         if found is not None and (best is None or found.fits > best.fits + 0.15 * (parts - 1)):
             best = found
+    if best is None or best.fits < FITS_WELL:
+        # Where pulses are measured coarsely the shortest ones are shorter than a bit, or longer.
+        for stretch in STRETCHES:
+            found = _refined(shortest * stretch, low[:MOST_PULSES], high[:MOST_PULSES], periods)
+            if found is not None and (best is None or found.fits > best.fits):
+                best = found
     return best
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -13,11 +13,11 @@ from keel.lines.code import Asked, Guess
 from keel.lines.codes import CODES, guesses, is_told
 from keel.lines.levels import levels_of, logic_of
 from keel.lines.pulses import idle_level
-from keel.media.serial import HOST, TALKER
 from keel.model.bus import bus_name
-from keel.model.frames import Flag, FrameBatch, replace_columns
 from keel.model.waveform import Analog, Logic
 from keel.probe.channels import Probed, named
+from keel.probe.conversations import converse
+from keel.probe.lines import Candidate, Line
 from keel.probe.made import Formula, made
 
 PAIR = -0.8
@@ -27,58 +27,8 @@ ROLES: Mapping[str, tuple[str, ...]] = {
     "canfd": ("line", "high", "low"),
     "uart": ("line", "host", "device"),
 }
-REPEATS = 10
-"""So many messages that are all alike are worth a word."""
-
-
-@dataclass(frozen=True, eq=False)
-class Candidate:
-    """A line that might say something: what it is called, its levels, the channels it is of and their roles.
-
-    Attributes:
-        formula, wave: How it is made of its channels, where it is of several; and what that makes.
-    """
-
-    name: str
-    logic: Logic
-    roles: Mapping[str, str]
-    formula: Formula | None = None
-    wave: Logic | Analog | None = None
-
-
-@dataclass(eq=False)
-class Line:
-    """A line that was read: its bus's name, how, what else it might be, and what it was read from."""
-
-    bus: str
-    guess: Guess
-    runner_up: Guess | None
-    of: Candidate
-
-    def to_json(self) -> dict[str, Any]:
-        """As ``decode --json`` has a line."""
-        guess, other = self.guess, self.runner_up
-        return {
-            "bus": self.bus,
-            "code": guess.code,
-            "rate": guess.rate,
-            "fast_rate": guess.fast_rate,
-            "inverted": guess.inverted,
-            "settings": dict(guess.settings),
-            "frames": len(guess.frames),
-            "faulty": guess.faulty,
-            "explained": round(guess.explained, 4),
-            "runner_up": None
-            if other is None
-            else {
-                "code": other.code,
-                "rate": other.rate,
-                "settings": dict(other.settings),
-                "explained": round(other.explained, 4),
-                "faulty": other.faulty,
-            },
-            "said": list(guess.said),
-        }
+FEWEST_EDGES, APART = 8, 0.2
+"""Two wires of a pair change together: so many edges, apart by such a share of the shortest pulse at most."""
 
 
 @dataclass
@@ -128,20 +78,13 @@ def decode_channels(
             found = guesses(line.logic, asked, one.code)
             if is_told(found) or (one.code != "auto" and found):
                 best, others = found[0], [g for g in found[1:] if g.score > 0]
-                if "host" in line.roles.values():
-                    best = replace(best, frames=_from_host(best.frames))
                 bus = _free_name(bus_name(line.name), [line.bus for line in done.lines])
                 done.lines.append(Line(bus, best, others[0] if others else None, line))
             else:
                 for name in line.roles:
                     done.said.setdefault(name, []).append(_why_not(line.logic, found))
+    converse(done.lines)
     return done
-
-
-def _from_host(frames: FrameBatch) -> FrameBatch:
-    """Messages of the host: sent, and of a form of their own."""
-    form = np.where(frames.form == TALKER.number, HOST.number, frames.form).astype(np.uint8)
-    return replace_columns(frames, form=form, flags=frames.flags | np.uint16(Flag.TX))
 
 
 def _free_name(name: str, taken: Sequence[str]) -> str:
@@ -208,6 +151,8 @@ def _paired(chosen: Sequence[Probed], roles: Mapping[str, str], threshold: float
 
 def _are_a_pair(one: Probed, two: Probed) -> bool:
     a, b = one.channel.wave, two.channel.wave
+    if isinstance(a, Logic) and isinstance(b, Logic):
+        return _are_opposite(a, b)
     if not (isinstance(a, Analog) and isinstance(b, Analog)) or len(a.samples) != len(b.samples) or a.step != b.step:
         return False
     if one.levels is None or two.levels is None or not (one.levels.swing and two.levels.swing):
@@ -217,41 +162,21 @@ def _are_a_pair(one: Probed, two: Probed) -> bool:
     return bool(together < PAIR)
 
 
+def _are_opposite(a: Logic, b: Logic) -> bool:
+    """Whether two lines change at the same moments, one up where the other goes down."""
+    if a.first == b.first or len(a.edges) != len(b.edges) or len(a.edges) < FEWEST_EDGES:
+        return False
+    shortest = int(np.diff(a.edges).min())
+    return bool((np.abs(a.edges - b.edges) <= max(APART * shortest, 2)).all())
+
+
 def _pair(high: Probed, low: Probed, threshold: float | None) -> Candidate:
     """The line between two wires."""
     a, b = high.channel.name, low.channel.name
+    if isinstance(high.channel.wave, Logic) and isinstance(low.channel.wave, Logic):
+        # Levels say the same on both wires: the lower one is high where the line rests.
+        return Candidate(f"{a} − {b}", low.logic, {a: "high", b: "low"})
     formula = Formula("difference", (a, b))
     wave = made(formula, {a: high.channel.wave, b: low.channel.wave})
     assert isinstance(wave, Analog)
     return Candidate(f"{a} − {b}", logic_of(wave, levels_of(wave, threshold)), {a: "high", b: "low"}, formula, wave)
-
-
-def told(line: Line) -> list[str]:
-    """What was measured and chosen of a line, in sentences."""
-    guess = line.guess
-    good = len(guess.frames) - guess.faulty
-    share = good / len(guess.frames) if len(guess.frames) else 0.0
-    rates = f"{guess.rate:,.0f} bit/s" + (f", data {guess.fast_rate:,.0f} bit/s" if guess.fast_rate else "")
-    title, inverted = CODES[guess.code].title, ", inverted" if guess.inverted else ""
-    check = "with a right CRC" if guess.proved else "without a fault"
-    said = [
-        f"{title} at {rates}{inverted}: {len(guess.frames)} frames, {share:.1%} {check}, explains {guess.explained:.0%}"
-    ]
-    alike = _repeats(guess.frames)
-    if alike:
-        said.append(f"one and the same message, {alike:,} times: nothing changes it")
-    if line.runner_up is not None:
-        other = line.runner_up
-        bad = other.faulty / max(len(other.frames), 1)
-        said.append(f"runner-up: {CODES[other.code].title} at {other.rate:,.0f} bit/s, {bad:.0%} faulty")
-    return [*said, *guess.said]
-
-
-def _repeats(frames: FrameBatch) -> int:
-    """How many messages there are, where all of them are alike; else 0."""
-    good = frames.take(np.flatnonzero(frames.faults == 0))
-    sizes = np.diff(good.offsets)
-    if len(good) < REPEATS or len(np.unique(good.keys())) != 1 or len(np.unique(sizes)) != 1:
-        return 0
-    whole = good.matrix(0, len(good), int(sizes[0]))
-    return len(good) if (whole == whole[0]).all() else 0

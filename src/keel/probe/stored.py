@@ -15,7 +15,8 @@ from keel.lines.code import Asked
 from keel.model.frames import FrameBatch, concat, empty_batch, replace_columns
 from keel.model.waveform import Channel, Logic
 from keel.probe.channels import Probed, probed
-from keel.probe.decoding import Decoded, Line, Wanted, decode_channels, told
+from keel.probe.decoding import Decoded, Wanted, decode_channels
+from keel.probe.lines import Line, told
 from keel.probe.made import made, parse_formula
 from keel.probe.measuring import facts
 from keel.store.manifest import Manifest, edit_manifest, load_manifest

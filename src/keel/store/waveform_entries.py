@@ -117,6 +117,11 @@ def channels(waveforms: Sequence[WaveformEntry]) -> list[WaveformEntry]:
 
 
 def line_on(waveforms: Sequence[WaveformEntry], lines: Sequence[LineEntry], channel: WaveformEntry) -> LineEntry | None:
-    """The line that was read from a channel alone, or that it was made for; None if there is none."""
+    """The line whose frames are shown over a channel: that which was read from it, or that it was made for."""
     names = {one.number: one.name for one in waveforms}
-    return next((line for line in lines if names.get(line.levels) == channel.name), None)
+    known = {one.name for one in waveforms if one.is_channel}
+    for line in lines:
+        name = names.get(line.levels, "")
+        if channel.name == (name if name in known else next(iter(line.channels), "")):
+            return line
+    return None

@@ -86,7 +86,7 @@ def read_anew(picture: Picture, entry: WaveformEntry, line: LineEntry | None, sa
         RecordingError: it cannot be written, or somebody writes to it.
     """
     from keel.lines.code import Asked
-    from keel.probe.decoding import told
+    from keel.probe.lines import told
     from keel.probe.stored import decode_anew
 
     manifest = picture.snapshot.manifest

@@ -1,0 +1,99 @@
+"""A line that was read: what it was read from, how, and what is to be told of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from keel.lines.code import Guess
+from keel.lines.codes import CODES
+from keel.model.frames import FrameBatch
+from keel.model.waveform import Analog, Logic
+from keel.probe.made import Formula
+
+REPEATS = 10
+"""So many messages that are all alike are worth a word."""
+
+
+@dataclass(frozen=True, eq=False)
+class Candidate:
+    """A line that might say something: what it is called, its levels, the channels it is of and their roles.
+
+    Attributes:
+        formula, wave: How it is made of its channels, where it is of several; and what that makes.
+    """
+
+    name: str
+    logic: Logic
+    roles: Mapping[str, str]
+    formula: Formula | None = None
+    wave: Logic | Analog | None = None
+
+
+@dataclass(eq=False)
+class Line:
+    """A line that was read: its bus's name, how, what else it might be, and what it was read from."""
+
+    bus: str
+    guess: Guess
+    runner_up: Guess | None
+    of: Candidate
+
+    def to_json(self) -> dict[str, Any]:
+        """As ``decode --json`` has a line."""
+        guess, other = self.guess, self.runner_up
+        return {
+            "bus": self.bus,
+            "code": guess.code,
+            "rate": guess.rate,
+            "fast_rate": guess.fast_rate,
+            "inverted": guess.inverted,
+            "settings": dict(guess.settings),
+            "frames": len(guess.frames),
+            "faulty": guess.faulty,
+            "explained": round(guess.explained, 4),
+            "runner_up": None
+            if other is None
+            else {
+                "code": other.code,
+                "rate": other.rate,
+                "settings": dict(other.settings),
+                "explained": round(other.explained, 4),
+                "faulty": other.faulty,
+            },
+            "said": list(guess.said),
+        }
+
+
+def told(line: Line) -> list[str]:
+    """What was measured and chosen of a line, in sentences."""
+    guess = line.guess
+    good = len(guess.frames) - guess.faulty
+    share = good / len(guess.frames) if len(guess.frames) else 0.0
+    rates = f"{guess.rate:,.0f} bit/s" + (f", data {guess.fast_rate:,.0f} bit/s" if guess.fast_rate else "")
+    title, inverted = CODES[guess.code].title, ", inverted" if guess.inverted else ""
+    check = "with a right CRC" if guess.proved else "without a fault"
+    said = [
+        f"{title} at {rates}{inverted}: {len(guess.frames)} frames, {share:.1%} {check}, explains {guess.explained:.0%}"
+    ]
+    alike = _repeats(guess.frames)
+    if alike:
+        said.append(f"one and the same message {alike:,} times, whatever was done")
+    if line.runner_up is not None:
+        other = line.runner_up
+        bad = other.faulty / max(len(other.frames), 1)
+        said.append(f"runner-up: {CODES[other.code].title} at {other.rate:,.0f} bit/s, {bad:.0%} faulty")
+    return [*said, *guess.said]
+
+
+def _repeats(frames: FrameBatch) -> int:
+    """How many messages there are, where all of them are alike; else 0."""
+    good = frames.take(np.flatnonzero(frames.faults == 0))
+    sizes = np.diff(good.offsets)
+    if len(good) < REPEATS or len(np.unique(good.keys())) != 1 or len(np.unique(sizes)) != 1:
+        return 0
+    whole = good.matrix(0, len(good), int(sizes[0]))
+    return len(good) if (whole == whole[0]).all() else 0

@@ -1,0 +1,109 @@
+"""Probes on the ferry's lines: what is on the wires is what her frames say, and it is read again."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from keel.bench.ferry import Ferry
+from keel.bench.probe import PROBES, channels_of, probed_wires, write_probe
+from keel.bench.wires import can_frame
+from keel.errors import InputError, RecordingError
+from keel.lines.code import Asked
+from keel.model.faults import Fault
+from keel.model.frames import FD_LENGTHS, Flag, concat
+from keel.model.waveform import Channel
+from keel.probe.channels import probed
+from keel.probe.decoding import Wanted, decode_channels
+from tests.command import keel
+from tests.lines.wires import CanFrame, can_bits
+
+FLAG = st.booleans()
+
+
+@given(
+    extended=FLAG, fd=FLAG, brs=FLAG, esi=FLAG, number=st.integers(0, (1 << 29) - 1), size=st.integers(0, 15),
+    fill=st.sampled_from([b"\x00", b"\xff", b"\x55", b"\xf8\x07", b"\x12\x34\x56"]),
+)  # fmt: skip
+def test_frames_are_sent_as_the_standard_has_them(
+    extended: bool, fd: bool, brs: bool, esi: bool, number: int, size: int, fill: bytes
+) -> None:
+    length = FD_LENGTHS[size] if fd else size % 9
+    data = (fill * 64)[:length]
+    ident = number if extended else number & 0x7FF
+    frame = CanFrame(ident, data, extended=extended, fd=fd, brs=fd and brs, esi=fd and esi)
+    flags = int((Flag.FD if fd else 0) | (Flag.BRS if fd and brs else 0) | (Flag.ESI if fd and esi else 0))
+    wanted, _ = can_bits(frame)
+    bits, fast = can_frame(ident, extended, flags, FD_LENGTHS.index(length) if fd else length, data, data, True)
+    assert list(zip(bits.tolist(), fast.tolist(), strict=True)) == [(bit, bool(at)) for bit, at in wanted]
+
+
+@pytest.mark.parametrize("in_volts", [False, True])
+def test_what_bus_a_says_is_read_from_its_wires(in_volts: bool) -> None:
+    seconds = 0.4 if in_volts else 3.0
+    events = [(0.1, "thruster", "port")]
+    probe = PROBES["bus-a"]
+    wires = probed_wires(probe, seconds, 3, events)
+    ferry = Ferry(3, with_others=True)
+    first = ferry.advance(0.1)
+    ferry.set("thruster", "port")
+    sent = concat([first, ferry.advance(seconds + 0.1)])
+    sent = sent.take(np.flatnonzero((sent.bus == 0) & (sent.time < ferry.start_ns + round(seconds * 1e9) - 400_000)))
+    channels = channels_of(probe, wires, 3) if in_volts else [
+        Channel(wire.name, n, wire.line.inverted if wire.inverted else wire.line) for n, wire in enumerate(wires, 1)
+    ]  # fmt: skip
+    done = decode_channels([probed(one) for one in channels], [Wanted()], Asked())
+    (line,) = done.lines
+    assert (line.guess.code, line.guess.rate, line.guess.fast_rate) == ("canfd", 500_000, 2_000_000)
+    assert line.of.roles == {"CANH": "high", "CANL": "low"}
+    read = line.guess.frames
+    read = read.take(np.flatnonzero(read.time < round(seconds * 1e9) - 400_000))
+    assert len(read) == len(sent)
+    assert np.abs(read.time - (sent.time - ferry.start_ns)).max() < 200
+    good = sent.faults == 0
+    assert in_volts or (~good).sum() > 3
+    assert (read.ident[good] == sent.ident[good]).all() and (read.faults[good] == 0).all()
+    rows = np.flatnonzero(good).tolist()
+    assert [read.payload(row) for row in rows] == [sent.payload(row) for row in rows]
+    for fault in (Fault.CRC, Fault.STUFF):
+        assert ((read.faults & int(fault)) != 0)[(sent.faults & int(fault)) != 0].all()
+
+
+def test_the_sounder_is_asked_and_answers() -> None:
+    wires = probed_wires(PROBES["depth"], 6.0, 1)
+    done = decode_channels([probed(one) for one in channels_of(PROBES["depth"], wires, 1)], [Wanted()], Asked())
+    host, device = done.lines
+    assert (host.bus, device.bus, host.guess.rate, host.guess.inverted) == ("host", "device", 4_800, True)
+    assert (host.of.roles, device.of.roles) == ({"host": "host"}, {"device": "device"})
+    assert host.guess.frames.payload(0) == b"$CCSDQ,DPT*2A\r\n" and bool(host.guess.frames.flags[0] & Flag.TX)
+    assert device.guess.frames.payload(0).startswith(b"$SDDPT,") and not device.guess.frames.flags[0] & Flag.TX
+    assert any(sentence.startswith("speaks only after host: 100%") for sentence in device.guess.said)
+
+
+@pytest.mark.parametrize("ending", ["vcd", "csv"])
+def test_files_of_probes_are_decoded(tmp_path: Path, ending: str) -> None:
+    path = tmp_path / f"depth.{ending}"
+    done = keel("bench", "--probe", "depth", "--seconds", "3", "-o", path)
+    assert done.returncode == 0 and "host and device" in done.stderr, done.stderr
+    done = keel("decode", path, "-o", tmp_path / "x.keel", "--json")
+    assert [(line["bus"], line["rate"]) for line in json.loads(done.stdout)["lines"]] == [
+        ("host", 4800),
+        ("device", 4800),
+    ]
+
+
+def test_what_cannot_be_probed_is_refused(tmp_path: Path) -> None:
+    (tmp_path / "x.vcd").write_text("")
+    for word, seconds, name in (("mast", 1, "y.vcd"), ("depth", 1, "y.txt"), ("depth", 1000, "y.vcd")):
+        with pytest.raises(InputError):
+            write_probe(word, seconds, tmp_path / name)
+    with pytest.raises(RecordingError):
+        write_probe("depth", 1, tmp_path / "x.vcd")
+    with pytest.raises(RecordingError, match="cannot be written"):
+        write_probe("depth", 1, tmp_path / "no" / "y.vcd")
+    assert keel("bench", "--probe", "depth").returncode == 2
