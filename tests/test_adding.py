@@ -195,5 +195,5 @@ def test_a_class_of_fault_is_all_in_one_line() -> None:
 
 
 def test_an_app_is_made_with_the_views_there_are() -> None:
-    assert [door.name for door in DOORS] == ["watch", "frames", "health", "hunt", "values", "compare", "bench"]
+    assert [door.name for door in DOORS] == ["watch", "frames", "health", "hunt", "values", "compare", "line", "bench"]
     assert KeelApp(None).bar._doors == DOORS

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from keel.app.frame.action import Action
@@ -15,6 +15,7 @@ from keel.app.paint.canvas import Line
 from keel.app.views.line.by_hand import EXPECTED, Exchanged, Said, parse_said, read_anew, words_of
 from keel.app.views.line.choices import STEPS, LineChoices
 from keel.app.views.line.facts import cursor_line, fact_lines, field_lines
+from keel.app.views.line.going import go_to, length, look
 from keel.app.views.line.lanes import (
     GUTTER,
     Place,
@@ -23,33 +24,17 @@ from keel.app.views.line.lanes import (
     frame_lines,
     wave_lines,
 )
+from keel.app.views.line.layout import Layout, across, layout_of, line_of, over_rows
 from keel.app.views.line.steps import Goal, goal_of
 from keel.app.views.line.wants import LineShown, LineWant
 from keel.model.span import Span
-from keel.store.waveform_entries import channels, line_on
 
 if TYPE_CHECKING:
     from keel.probe.looking import Lane, SeenFrame
     from keel.store.waveform_entries import LineEntry, WaveformEntry
 
-VOLTS_ROWS, MOST_VOLTS_ROWS, LOGIC_ROWS, MOST_LOGIC_ROWS = 5, 12, 3, 5
-FIELD_ROWS = 9
-"""So many rows below are kept for the fields of a frame, where there are."""
-OVER_ROWS = 2
-"""Rows above a waveform for fields and brackets, where frames were read of it."""
-NARROWEST_NS = 20
 MOVES = 8
 """The lens is moved by such a part of itself."""
-
-
-@dataclass(frozen=True)
-class Layout:
-    """Where everything stands: the channels that are drawn, and the rows each has."""
-
-    entries: tuple[WaveformEntry, ...]
-    shown: tuple[WaveformEntry, ...]
-    rows: tuple[int, ...]
-    in_hand: WaveformEntry | None
 
 
 class LineView(View):
@@ -72,54 +57,11 @@ class LineView(View):
             Action(("a",), "a", "", "Read this line anew, all by itself", lambda helm: self.anew(helm, Said())),
         )
 
-    # Where everything stands.
-
-    def layout(self, here: Here) -> Layout:
-        """What stands where: all channels if there is room, else those around the one in hand."""
-        manifest = here.picture.snapshot.manifest
-        entries = tuple(channels(manifest.waveforms))
-        choices = here.state.of(LineChoices)
-        in_hand = next((one for one in entries if one.number == choices.in_hand), entries[0] if entries else None)
-        sentences = [*(line.said for line in manifest.lines), *(one.notes for one in entries)]
-        said = len(entries) + 2 + sum(map(len, sentences))
-        room = max(here.height - 4, 4)
-        kept = min(said, room // 4)
-        room -= kept
-        least = [self._least(here, one) for one in entries]
-        first = entries.index(in_hand) if in_hand is not None else 0
-        last = first + 1
-        used = sum(least[first:last])
-        while last < len(entries) and used + least[last] <= room:
-            used, last = used + least[last], last + 1
-        while first > 0 and used + least[first - 1] <= room:
-            first, used = first - 1, used + least[first - 1]
-        shown = entries[first:last]
-        rows = least[first:last]
-        said = (
-            len(entries) + 2 + sum(len(line.said) for line in manifest.lines) + sum(len(one.notes) for one in entries)
-        )
-        facts = min(said + (FIELD_ROWS if manifest.lines else 0), max(room - used, 0))
-        spare = room - used - facts
-        while spare > 0 and any(rows[n] < self._most(here, one) for n, one in enumerate(shown)):
-            for n, one in enumerate(shown):
-                if spare > 0 and rows[n] < self._most(here, one):
-                    rows[n], spare = rows[n] + 1, spare - 1
-        return Layout(entries, shown, tuple(rows), in_hand)
-
-    def _over(self, here: Here, entry: WaveformEntry) -> int:
-        return OVER_ROWS if _line_on(here, entry) is not None else 1
-
-    def _least(self, here: Here, entry: WaveformEntry) -> int:
-        return self._over(here, entry) + (LOGIC_ROWS if _is_logic(entry) else VOLTS_ROWS)
-
-    def _most(self, here: Here, entry: WaveformEntry) -> int:
-        return self._over(here, entry) + (MOST_LOGIC_ROWS if _is_logic(entry) else MOST_VOLTS_ROWS)
-
     def wants(self, here: Here) -> LineWant:
         """The channels that are drawn."""
-        layout, choices = self.layout(here), here.state.of(LineChoices)
+        layout, choices = layout_of(here), here.state.of(LineChoices)
         in_hand = layout.in_hand.number if layout.in_hand is not None else None
-        return LineWant(tuple(one.number for one in layout.shown), in_hand, _across(here) * 2, choices.cursors)
+        return LineWant(tuple(one.number for one in layout.shown), in_hand, across(here) * 2, choices.cursors)
 
     def at_first(self) -> LineWant:
         """Nothing: which channels there are is not known yet."""
@@ -141,11 +83,11 @@ class LineView(View):
 
     def paint(self, here: Here) -> list[Line]:
         """Title, a lane for each channel, time axis, cursors, facts."""
-        layout, choices = self.layout(here), here.state.of(LineChoices)
+        layout, choices = layout_of(here), here.state.of(LineChoices)
         if layout.in_hand is None:
             return _empty(here)
         shown = here.picture.part(LineShown) or LineShown()
-        place = Place(shown.span if shown.lanes else here.lens, _across(here))
+        place = Place(shown.span if shown.lanes else here.lens, across(here))
         lanes = {lane.entry.number: lane for lane in shown.lanes}
         drawn: list[Line] = []
         for entry, rows in zip(layout.shown, layout.rows, strict=True):
@@ -182,9 +124,9 @@ class LineView(View):
     def _lane(
         self, here: Here, entry: WaveformEntry, lane: Lane | None, rows: int, shown: LineShown, place: Place, held: bool
     ) -> list[Line]:
-        line = _line_on(here, entry)
+        line = line_of(here, entry)
         role = here.palette.bus(line.bus) if line is not None else "dim" if entry.kind == "made" else "slate"
-        over = self._over(here, entry)
+        over = over_rows(here, entry)
         if line is not None:
             mine = [frame for frame in shown.frames if frame.bus == line.bus]
             lines = frame_lines(here, place, mine, role, here.state.frame)
@@ -207,7 +149,7 @@ class LineView(View):
 
     def take(self, helm: Helm, by: int) -> None:
         """Take another channel in hand."""
-        layout = self.layout(helm.here)
+        layout = layout_of(helm.here)
         if layout.in_hand is not None:
             place = min(max(layout.entries.index(layout.in_hand) + by, 0), len(layout.entries) - 1)
             self._choose(helm, "channel", True, in_hand=layout.entries[place].number)
@@ -217,10 +159,10 @@ class LineView(View):
             here, choices = helm.here, helm.state.of(LineChoices)
             lens = here.lens
             if choices.cursors:
-                self._set_cursor(helm, choices.cursors[choices.active] + by * max(_length(lens) // _across(here), 1))
+                self._set_cursor(helm, choices.cursors[choices.active] + by * max(length(lens) // across(here), 1))
             elif helm.state.lens is not None:
-                step = by * max(_length(lens) // MOVES, 1)
-                _look(helm, Span(lens.start + step, lens.end + step), "lens moved", joins=True)
+                step = by * max(length(lens) // MOVES, 1)
+                look(helm, Span(lens.start + step, lens.end + step), "lens moved", joins=True)
 
         return shift
 
@@ -235,7 +177,7 @@ class LineView(View):
         """A cursor, then the other, then none."""
         lens, cursors = helm.here.lens, helm.state.of(LineChoices).cursors
         if len(cursors) < 2:
-            at = lens.start + _length(lens) * (1, 2)[len(cursors)] // 3
+            at = lens.start + length(lens) * (1, 2)[len(cursors)] // 3
             self._choose(helm, "cursor", cursors=(*cursors, at), active=len(cursors))
         else:
             self._choose(helm, "cursors removed", cursors=(), active=0)
@@ -248,7 +190,7 @@ class LineView(View):
 
     def step(self, helm: Helm, forward: bool) -> None:
         """Step to the next thing of the kind that is chosen, from the cursor, the frame in hand or the lens on."""
-        here, choices, layout = helm.here, helm.state.of(LineChoices), self.layout(helm.here)
+        here, choices, layout = helm.here, helm.state.of(LineChoices), layout_of(helm.here)
         picture, lens = here.picture, here.lens
         begin = lens.start - 1 if helm.state.lens is None else (lens.start + lens.end) // 2
         at = choices.cursors[choices.active] if choices.cursors else begin
@@ -288,7 +230,7 @@ class LineView(View):
 
     def anew(self, helm: Helm, said: Said) -> None:
         """Read the line in hand anew."""
-        here, entry = helm.here, self.layout(helm.here).in_hand
+        here, entry = helm.here, layout_of(helm.here).in_hand
         if entry is None:
             return
         picture, line = here.picture, self._line_in_hand(here)
@@ -301,83 +243,40 @@ class LineView(View):
         helm.behind(lambda _: read_anew(picture, entry, line, said), done)
 
     def _line_in_hand(self, here: Here) -> LineEntry | None:
-        entry = self.layout(here).in_hand
-        return _line_on(here, entry) if entry is not None else None
+        entry = layout_of(here).in_hand
+        return line_of(here, entry) if entry is not None else None
 
     def offers(self, here: Here) -> list[Offer]:
         """The drawing of what is in the lens, and the frames with when they began and ended."""
         from keel.app.views.line.offers import offers_of
 
-        return offers_of(here, self.layout(here).shown, here.state.of(LineChoices).cursors)
+        return offers_of(here, layout_of(here).shown, here.state.of(LineChoices).cursors)
 
     def to_moment(self, helm: Helm, time: int) -> bool:
         """A moment that was clicked on the tape comes into the middle."""
         if helm.state.lens is None:
             return False
-        half = _length(helm.here.lens) // 2
-        _look(helm, Span(time - half, time + half), "lens moved")
+        half = length(helm.here.lens) // 2
+        look(helm, Span(time - half, time + half), "lens moved")
         return True
 
     def click(self, helm: Helm, x: int, y: int, again: bool) -> None:
         """The cursor that moves goes there; a channel that is clicked is taken in hand."""
-        here, layout = helm.here, self.layout(helm.here)
+        here, layout = helm.here, layout_of(helm.here)
         top = 1
         for entry, rows in zip(layout.shown, layout.rows, strict=True):
             if top <= y < top + rows and x < GUTTER:
                 self._choose(helm, "channel", in_hand=entry.number)
             top += rows
         if x >= GUTTER and 1 <= y < top:
-            self._set_cursor(helm, Place(here.lens, _across(here)).time(x - GUTTER + 0.5))
+            self._set_cursor(helm, Place(here.lens, across(here)).time(x - GUTTER + 0.5))
 
     def wheel(self, helm: Helm, by: int) -> None:
         """Zoom about the middle."""
         lens = helm.here.lens
-        middle, half = (lens.start + lens.end) // 2, _length(lens) // 2
+        middle, half = (lens.start + lens.end) // 2, length(lens) // 2
         half = half * 2 if by > 0 else half // 2
-        _look(helm, Span(middle - half, middle + half), "lens", joins=True)
-
-
-def _line_on(here: Here, entry: WaveformEntry) -> LineEntry | None:
-    manifest = here.picture.snapshot.manifest
-    return line_on(manifest.waveforms, manifest.lines, entry)
-
-
-def _is_logic(entry: WaveformEntry) -> bool:
-    return entry.kind == "logic" or entry.formula.startswith("threshold(")
-
-
-def _across(here: Here) -> int:
-    return max(here.width - GUTTER - 1, 1)
-
-
-def _length(span: Span) -> int:
-    return span.end - span.start
-
-
-def _look(helm: Helm, span: Span, said: str, joins: bool = False) -> None:
-    """The lens on a span, as far as there is something."""
-    whole = helm.here.picture.whole
-    length = min(max(_length(span), NARROWEST_NS), _length(whole))
-    start = min(max(span.start, whole.start), whole.end - length)
-    lens = Span(start, start + length)
-    helm.change(said, replace(helm.state, lens=None if lens == whole else lens), joins)
-
-
-def go_to(helm: Helm, goal: Goal) -> None:
-    """Look at what was stepped to; a cursor goes there."""
-    choices, lens, state = helm.state.of(LineChoices), helm.here.lens, helm.state
-    if choices.cursors:
-        cursors = tuple(goal.time if n == choices.active else one for n, one in enumerate(choices.cursors))
-        state = state.having(replace(choices, cursors=cursors))
-    if goal.frame is not None:
-        state = replace(state, frame=goal.frame)
-    whole, span = helm.here.picture.whole, goal.span
-    if (span is None and not lens.start <= goal.time < lens.end) or (span is None and not choices.cursors):
-        half = _length(lens) // 2 if helm.state.lens is not None else max(_length(lens) // 200, NARROWEST_NS)
-        span = Span(goal.time - half, goal.time + half)
-    if span is not None:
-        state = replace(state, lens=span.clipped(whole))
-    helm.change("step", state, joins=True)
+        look(helm, Span(middle - half, middle + half), "lens", joins=True)
 
 
 def choose_step(helm: Helm) -> None:
