@@ -1,0 +1,86 @@
+"""Which channels the Line view draws, and the rows each has."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from keel.app.frame.helm import Here
+from keel.app.views.line.choices import LineChoices
+from keel.app.views.line.lanes import GUTTER
+from keel.store.waveform_entries import channels, line_on
+
+if TYPE_CHECKING:
+    from keel.store.waveform_entries import LineEntry, WaveformEntry
+
+VOLTS_ROWS, MOST_VOLTS_ROWS, LOGIC_ROWS, MOST_LOGIC_ROWS = 5, 12, 3, 5
+FIELD_ROWS = 9
+"""So many rows below are kept for the fields of a frame, where there are."""
+OVER_ROWS = 2
+"""Rows above a waveform for fields and brackets, where frames were read of it."""
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Where everything stands: the channels that are drawn, and the rows each has."""
+
+    entries: tuple[WaveformEntry, ...]
+    shown: tuple[WaveformEntry, ...]
+    rows: tuple[int, ...]
+    in_hand: WaveformEntry | None
+
+
+def layout_of(here: Here) -> Layout:
+    """What stands where: all channels if there is room, else those around the one in hand."""
+    manifest = here.picture.snapshot.manifest
+    entries = tuple(channels(manifest.waveforms))
+    choices = here.state.of(LineChoices)
+    in_hand = next((one for one in entries if one.number == choices.in_hand), entries[0] if entries else None)
+    sentences = [*(line.said for line in manifest.lines), *(one.notes for one in entries)]
+    said = len(entries) + 2 + sum(map(len, sentences))
+    room = max(here.height - 4, 4)
+    room -= min(said, room // 4)
+    least = [_least(here, one) for one in entries]
+    first = entries.index(in_hand) if in_hand is not None else 0
+    last = first + 1
+    used = sum(least[first:last])
+    while last < len(entries) and used + least[last] <= room:
+        used, last = used + least[last], last + 1
+    while first > 0 and used + least[first - 1] <= room:
+        first, used = first - 1, used + least[first - 1]
+    shown, rows = entries[first:last], least[first:last]
+    facts = min(said + (FIELD_ROWS if manifest.lines else 0), max(room - used, 0))
+    spare = room - used - facts
+    while spare > 0 and any(rows[n] < _most(here, one) for n, one in enumerate(shown)):
+        for n, one in enumerate(shown):
+            if spare > 0 and rows[n] < _most(here, one):
+                rows[n], spare = rows[n] + 1, spare - 1
+    return Layout(entries, shown, tuple(rows), in_hand)
+
+
+def over_rows(here: Here, entry: WaveformEntry) -> int:
+    """Rows above a waveform."""
+    return OVER_ROWS if line_of(here, entry) is not None else 1
+
+
+def _least(here: Here, entry: WaveformEntry) -> int:
+    return over_rows(here, entry) + (LOGIC_ROWS if _is_logic(entry) else VOLTS_ROWS)
+
+
+def _most(here: Here, entry: WaveformEntry) -> int:
+    return over_rows(here, entry) + (MOST_LOGIC_ROWS if _is_logic(entry) else MOST_VOLTS_ROWS)
+
+
+def line_of(here: Here, entry: WaveformEntry) -> LineEntry | None:
+    """The line that was read of a channel, if one was."""
+    manifest = here.picture.snapshot.manifest
+    return line_on(manifest.waveforms, manifest.lines, entry)
+
+
+def _is_logic(entry: WaveformEntry) -> bool:
+    return entry.kind == "logic" or entry.formula.startswith("threshold(")
+
+
+def across(here: Here) -> int:
+    """Cells a waveform has across."""
+    return max(here.width - GUTTER - 1, 1)
