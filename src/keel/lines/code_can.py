@@ -8,7 +8,7 @@ from keel.lines.can import with_wire_bits
 from keel.lines.can_fields import fields_of
 from keel.lines.can_wave import FAULTS, NOT_ISO, CanRates, CanSent, decode, turn_of
 from keel.lines.code import Asked, Code, Field, Guess, How
-from keel.lines.pulses import BitTime, explained, glitch_free, idle_level, nearest_rate, window
+from keel.lines.pulses import BitTime, explained, glitch_free, head, idle_level, nearest_rate, window
 from keel.model.bus import Bus
 from keel.model.frames import Flag, FrameBatch
 from keel.model.waveform import Logic
@@ -31,7 +31,7 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, flexible: bool = True
     inverted = idle_level(logic) == 0 if asked.inverted is None else asked.inverted
     line = logic.inverted if inverted else logic
     best: tuple[float, CanRates] | None = None
-    sample = _head(line)
+    sample = head(line, LOOKED_AT_EDGES)
     for rates in _candidates(unit, asked, flexible):
         sent = decode(_clean(sample, rates), rates)
         good = int(sent.good.sum())
@@ -41,18 +41,10 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, flexible: bool = True
     if best is None:
         return []
     rates = _refined(sample, best[1])
+    rates = CanRates(rates.slow, rates.fast, turn_of(_clean(sample, rates), rates))
     clean = _clean(line, rates)
-    rates = CanRates(rates.slow, rates.fast, turn_of(clean, rates))
     sent = decode(clean, rates)
     return [_guess(clean, sent, rates, inverted)] if sent.good.any() else []
-
-
-def _head(line: Logic) -> Logic:
-    if len(line.edges) <= LOOKED_AT_EDGES:
-        return line
-    until = int(line.edges[LOOKED_AT_EDGES])
-    kept = tuple(span for span in line.unknown if span[1] <= until)
-    return Logic(line.start, until, line.first, line.edges[:LOOKED_AT_EDGES], kept)
 
 
 def _clean(line: Logic, rates: CanRates) -> Logic:

@@ -7,8 +7,8 @@ from typing import Any
 from keel.errors import InputError
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.messages import Cut, chosen_cut, messages_of
-from keel.lines.pulses import BitTime, explained, glitch_free, idle_level, nearest_rate, window
-from keel.lines.uart import BREAK, FRAMING, PARITIES, PARITY, Reading, Serial, decode, readings
+from keel.lines.pulses import BitTime, explained, glitch_free, head, idle_level, nearest_rate, window
+from keel.lines.uart import BREAK, FRAMING, LOOKED_AT_EDGES, PARITIES, PARITY, Reading, Serial, decode, readings
 from keel.model.bus import Bus
 from keel.model.waveform import Logic
 
@@ -47,7 +47,8 @@ def _ways(line: Logic, rate: float, asked: Asked) -> list[Reading]:
     said = asked.settings
     if not {"bits", "parity", "stop", "order"} & set(said):
         return readings(line, rate)
-    base = readings(line, rate)[0].how
+    known = "bits" in said and "parity" in said
+    base = Serial(rate) if known else readings(head(line, LOOKED_AT_EDGES), rate)[0].how
     how = Serial(
         rate,
         int(said.get("bits", base.bits)),

@@ -13,14 +13,16 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-from keel.model.waveform import Analog, Logic, Volts
+from keel.model.waveform import Analog, Logic
 
-MOST_LOOKED_AT = 1 << 21
+MOST_LOOKED_AT = 1 << 18
+MOST_OF_A_BLOCK = 8_192
 LEAST_SWING = 8.0
 """A line has levels where they are so many times the noise apart."""
 HYSTERESIS, MOST_HYSTERESIS = 0.15, 0.35
 """As a share of the swing: at least, and at most."""
-BLOCKS = 32
+BLOCKS, STEPS_A_BLOCK = 32, 64
+"""Levels over time are known by the block; a cut between them moves in so many steps a block."""
 A_DRIFT = 0.12
 """Levels that move by such a share of the swing drift, and the cut moves with them."""
 NOISY = 0.12
@@ -134,7 +136,7 @@ def _blocks(wave: Analog) -> tuple[Any, Floats, Floats]:
     size = max(len(wave) // BLOCKS, 1)
     places, lows, highs = [], [], []
     for number in range(min(BLOCKS, len(wave) // size)):
-        part = wave.volts(number * size, (number + 1) * size, max(size // 65_536, 1))
+        part = wave.volts(number * size, (number + 1) * size, max(size // MOST_OF_A_BLOCK, 1))
         least, most = np.percentile(part, [2, 98])
         places.append((number + 0.5) * size)
         lows.append(float(least))
@@ -150,40 +152,52 @@ def _drift(wave: Analog, low: float, high: float) -> float:
     return float(np.ptp((lows + highs)[moving] / 2))
 
 
-def cuts_over_time(wave: Analog, levels: Levels) -> Volts:
-    """The cut for each sample of a line whose levels drift."""
+def cuts_over_time(wave: Analog, levels: Levels) -> tuple[int, Floats]:
+    """The cut of a line whose levels drift: for so many samples each, and the cuts one after another."""
     places, lows, highs = _blocks(wave)
     moving = (highs - lows) > 0.6 * (levels.high - levels.low)
-    at = np.arange(len(wave), dtype=np.float64)
-    return np.interp(at, places[moving], ((lows + highs) / 2)[moving]).astype(np.float32)
+    size = max(len(wave) // (BLOCKS * STEPS_A_BLOCK), 1)
+    middles = np.arange(0, len(wave), size) + size / 2
+    return size, np.interp(middles, places[moving], ((lows + highs) / 2)[moving])
 
 
 @njit(cache=True, nogil=True)
-def _edges(samples: Any, cuts: Any, hysteresis: Any, out: Any) -> Any:
-    """Places of crossings, in samples; gives the first level, and how many. ``cuts`` has one value, or one a sample."""
-    moving = len(cuts) > 1
-    cut = np.float64(cuts[0])
-    level = 1 if samples[0] >= cut else 0
-    first = level
+def _edges(samples: Any, cuts: Any, size: Any, reach: Any, start: Any, step: Any, out: Any) -> Any:
+    """When a line crosses its cut, in ns: where it last did so before it went farther than ``reach`` beyond it.
+
+    Each cut holds for ``size`` samples. Gives the first level, and how many edges there are.
+    """
+    count = len(samples)
+    first = level = 1 if samples[0] >= cuts[0] else 0
     n = 0
-    crossing = np.float64(0)
-    before = np.float64(samples[0]) - cut
-    for i in range(1, len(samples)):
-        if moving:
-            cut = np.float64(cuts[i])
-        now = np.float64(samples[i]) - cut
-        if (before < 0) != (now < 0):
-            crossing = i - 1 + before / (before - now)
-        if level == 0:
-            if now > hysteresis:
-                out[n] = crossing
-                n += 1
-                level = 1
-        elif now < -hysteresis:
-            out[n] = crossing
+    earliest, i = 0, 1
+    for number in range(len(cuts)):
+        cut = np.float64(cuts[number])
+        above, below = cut + reach, cut - reach
+        until = min((number + 1) * size, count)
+        while i < until:
+            if level:
+                while i < until and samples[i] >= below:
+                    i += 1
+            else:
+                while i < until and samples[i] <= above:
+                    i += 1
+            if i == until:
+                break
+            # The last sample on the other side lies before; it is looked for only here.
+            j = i
+            while j > earliest and (samples[j - 1] < cut) == level:
+                j -= 1
+            before, now = np.float64(samples[j - 1]) - cut, np.float64(samples[j]) - cut
+            share = before / (before - now) if (before < 0) != (now < 0) else 0.5
+            time = start + np.int64(np.rint((j - 1 + share) * step))
+            if n and time <= out[n - 1]:
+                time = out[n - 1] + 1
+            out[n] = time
             n += 1
-            level = 0
-        before = now
+            level = 1 - level
+            earliest = i
+            i += 1
     return first, n
 
 
@@ -192,14 +206,11 @@ def logic_of(wave: Analog, levels: Levels) -> Logic:
     if not levels.swing or len(wave) < 2:
         high = len(wave) and float(np.median(wave.volts(0, 1000))) >= levels.threshold and levels.swing
         return Logic(wave.start, wave.end, int(bool(high)), np.zeros(0, np.int64))
-    cuts = cuts_over_time(wave, levels) if levels.drifts else np.array([levels.threshold], np.float32)
-    out = np.empty(len(wave), np.float64)
-    first, n = _edges(wave.samples, cuts / np.float32(wave.scale), levels.hysteresis / wave.scale, out)
-    edges = wave.times(out[:n])
-    distinct = np.concatenate([[True], np.diff(edges) > 0]) if n else np.zeros(0, np.bool_)
-    if not distinct.all():
-        edges = np.maximum.accumulate(edges + np.cumsum(~distinct))
-    return Logic(wave.start, wave.end, int(first), edges.astype(np.int64))
+    size, cuts = cuts_over_time(wave, levels) if levels.drifts else (len(wave), np.array([levels.threshold]))
+    out = np.empty(len(wave), np.int64)
+    reach = levels.hysteresis / wave.scale
+    first, n = _edges(np.asarray(wave.samples), cuts / wave.scale, size, reach, wave.start, wave.step, out)
+    return Logic(wave.start, wave.end, int(first), out[:n].copy())
 
 
 def smoothed(wave: Analog, time_ns: float) -> Analog:

@@ -9,7 +9,7 @@ import numpy as np
 
 from keel.lines.uart import FAULTS, Sent, Serial
 from keel.media.serial import HOST, TALKER
-from keel.model.frames import Flag, FrameBatch, batch_of, empty_batch
+from keel.model.frames import Flag, FrameBatch, empty_batch
 
 LONGEST = 1 << 16
 TEXT = frozenset(range(0x20, 0x7F)) | {9, 10, 13}
@@ -69,19 +69,30 @@ def messages_of(sent: Sent, how: Serial, cut: Cut, from_host: bool = False) -> F
     else:
         breaks[1:] = sent.starts[1:] - sent.ends[:-1] >= cut.gap_ns
     breaks[0] = True
-    begins = np.flatnonzero(breaks)
-    edges = zip(begins, [*begins[1:], len(sent)], strict=True)
-    begins = np.unique(np.concatenate([np.arange(a, b, LONGEST) for a, b in edges]))
+    begins = _no_longer(np.flatnonzero(breaks), len(sent))
     stops = np.append(begins[1:], len(sent))
     faults = np.zeros(len(sent), np.uint32)
     for bit, fault in FAULTS.items():
-        faults |= np.where(sent.faults & bit, np.uint32(int(fault)), np.uint32(0))
-    of_message = np.bitwise_or.reduceat(faults, begins)
-    wide = sent.values.astype(">u2").tobytes() if how.bits > 8 else sent.values.astype(np.uint8).tobytes()
+        if (wrong := (sent.faults & bit) != 0).any():
+            faults[wrong] |= np.uint32(int(fault))
     size = 2 if how.bits > 8 else 1
-    payloads = [wide[size * a : size * b] for a, b in zip(begins.tolist(), stops.tolist(), strict=True)]
-    starts: Any = sent.starts[begins]
-    return batch_of(
-        starts, 0, payloads, form=HOST.number if from_host else TALKER.number, flags=int(Flag.TX) if from_host else 0,
-        dlc=0, faults=of_message, duration=sent.ends[stops - 1] - starts,
+    data = sent.values.astype(">u2").view(np.uint8) if size == 2 else sent.values.astype(np.uint8)
+    n, starts = len(begins), sent.starts[begins]
+    form = HOST.number if from_host else TALKER.number
+    none = np.zeros(n, np.uint32)
+    return FrameBatch(
+        starts, np.zeros(n, np.uint8), np.full(n, form, np.uint8), np.zeros(n, np.uint64),
+        np.full(n, int(Flag.TX) if from_host else 0, np.uint16), np.bitwise_or.reduceat(faults, begins),
+        np.zeros(n, np.uint8), none, none.astype(np.uint16), (np.append(begins, len(sent)) * size).astype(np.uint32),
+        data, None, sent.ends[stops - 1] - starts,
     )  # fmt: skip
+
+
+def _no_longer(begins: Any, end: int) -> Any:
+    """The same messages, but those that are too long cut in pieces of `LONGEST`."""
+    lengths = np.diff(begins, append=end)
+    pieces = -(-lengths // LONGEST)
+    if (pieces == 1).all():
+        return begins
+    number = np.arange(pieces.sum()) - np.repeat(np.cumsum(pieces) - pieces, pieces)
+    return np.repeat(begins, pieces) + number * LONGEST

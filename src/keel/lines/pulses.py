@@ -7,9 +7,11 @@ much as those of the other are shorter; from one falling edge to the next there 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+from numba import njit
 
 from keel.model.frames import Times
 from keel.model.waveform import Logic
@@ -21,8 +23,8 @@ USUAL_RATES = (
 )  # fmt: skip
 """Bit rates that are usual on some line."""
 NEAR = 0.035
-MOST_PULSES = 200_000
-"""So many pulses are looked at: more tell nothing new."""
+MOST_PULSES, PIECES = 100_000, 40
+"""So many pulses are looked at, in pieces from begin to end: more tell nothing new."""
 A_CLUSTER, FEWEST = 0.01, 3
 """Pulses of about the same length are no chance where they are such a share, and so many."""
 LONGEST = 12
@@ -70,11 +72,22 @@ def nearest_rate(rate: float) -> int | None:
     return best if abs(rate / best - 1) <= NEAR else None
 
 
-def widths_of(logic: Logic) -> tuple[Floats, Floats]:
-    """Lengths of pulses of the low and of the high level, in ns, of all known stretches."""
+def _pieces(logic: Logic) -> list[Logic]:
+    """The known stretches of a line; of a long one some pieces from its begin to its end."""
+    parts = list(logic.stretches())
+    if len(logic.edges) <= MOST_PULSES:
+        return parts
+    size = MOST_PULSES // PIECES
+    begins = np.linspace(0, len(logic.edges) - size, PIECES).astype(np.int64)
+    spans = [(int(logic.edges[at]), int(logic.edges[at + size - 1]) + 1) for at in begins]
+    return [window(part, a, b) for a, b in spans for part in parts if part.start < b and a < part.end]
+
+
+def widths_of(parts: list[Logic]) -> tuple[Floats, Floats]:
+    """Lengths of pulses of the low and of the high level, in ns."""
     low: list[Floats] = []
     high: list[Floats] = []
-    for part in logic.stretches():
+    for part in parts:
         widths = np.diff(part.edges).astype(np.float64)
         # After the first edge the level is the other one.
         after_first = 1 - part.first
@@ -85,34 +98,35 @@ def widths_of(logic: Logic) -> tuple[Floats, Floats]:
     return (np.concatenate(low) if low else none), (np.concatenate(high) if high else none)
 
 
-def periods_of(logic: Logic) -> Floats:
+def periods_of(parts: list[Logic]) -> Floats:
     """Times from an edge to the next one of the same direction, in ns."""
-    parts = [(part.edges[2:] - part.edges[:-2]).astype(np.float64) for part in logic.stretches()]
-    return np.concatenate(parts) if parts else np.zeros(0)
+    periods = [(part.edges[2:] - part.edges[:-2]).astype(np.float64) for part in parts]
+    return np.concatenate(periods) if periods else np.zeros(0)
 
 
 def bit_time(logic: Logic) -> BitTime | None:
     """How long a bit takes; None where there are too few pulses to tell."""
-    low, high = widths_of(logic)
-    widths = np.concatenate([low[:MOST_PULSES], high[:MOST_PULSES]])
+    parts = _pieces(logic)
+    low, high = widths_of(parts)
+    widths = np.concatenate([low, high])
     if len(widths) < FEWEST:
         return None
     shortest = _shortest(widths)
     if min(len(low), len(high)) >= FEWEST:
         # A threshold off the middle makes the shortest pulses of one level too long by what those of the other lack.
-        each = _shortest(low[:MOST_PULSES]), _shortest(high[:MOST_PULSES])
+        each = _shortest(low), _shortest(high)
         shortest = sum(each) / 2 if max(each) < ALIKE * min(each) else shortest
-    periods = periods_of(logic)[: 2 * MOST_PULSES]
+    periods = periods_of(parts)
     best: BitTime | None = None
     # What is shortest may be two or three bits where no single one stands alone.
-    for parts in (1, 2, 3):
-        found = _refined(shortest / parts, low[:MOST_PULSES], high[:MOST_PULSES], periods)
-        if found is not None and (best is None or found.fits > best.fits + 0.15 * (parts - 1)):
+    for bits in (1, 2, 3):
+        found = _refined(shortest / bits, low, high, periods)
+        if found is not None and (best is None or found.fits > best.fits + 0.15 * (bits - 1)):
             best = found
     if best is None or best.fits < FITS_WELL:
         # Where pulses are measured coarsely the shortest ones are shorter than a bit, or longer.
         for stretch in STRETCHES:
-            found = _refined(shortest * stretch, low[:MOST_PULSES], high[:MOST_PULSES], periods)
+            found = _refined(shortest * stretch, low, high, periods)
             if found is not None and (best is None or found.fits > best.fits):
                 best = found
     return best
@@ -156,20 +170,26 @@ def _refined(unit: float, low: Floats, high: Floats, periods: Floats) -> BitTime
 
 def idle_level(logic: Logic) -> int:
     """The level at which it rests: that of its longest pauses, else that in which it mostly is."""
-    low, high = widths_of(logic)
-    longest = [float(part.max(initial=0.0)) for part in (low, high)]
-    ends = [0.0, 0.0]
+    longest, totals = np.zeros(2, np.int64), np.zeros(2, np.int64)
     for part in logic.stretches():
-        if len(part.edges):
-            ends[part.first] += float(part.edges[0] - part.start)
-            ends[part.first ^ len(part.edges) & 1] += float(part.end - part.edges[-1])
-        else:
-            ends[part.first] += float(part.end - part.start)
-    totals = [float(low.sum()) + ends[0], float(high.sum()) + ends[1]]
-    reach = [max(longest[level], ends[level]) for level in (0, 1)]
-    if max(reach) > 3 * min(reach):
-        return int(reach[1] > reach[0])
+        _rests(np.ascontiguousarray(part.edges), part.start, part.end, part.first, longest, totals)
+    if longest.max() > 3 * longest.min():
+        return int(longest[1] > longest[0])
     return int(totals[1] >= totals[0])
+
+
+@njit(cache=True, nogil=True)
+def _rests(edges: Any, start: Any, end: Any, first: Any, longest: Any, totals: Any) -> None:
+    """The longest stay on each level, and the time on each altogether; added to what is there."""
+    level = first
+    before = start
+    for n in range(len(edges) + 1):
+        now = edges[n] if n < len(edges) else end
+        if now - before > longest[level]:
+            longest[level] = now - before
+        totals[level] += now - before
+        before = now
+        level = 1 - level
 
 
 def glitch_free(logic: Logic, shortest_ns: float) -> Logic:
@@ -193,6 +213,13 @@ def window(logic: Logic, begin: int, end: int) -> Logic:
     low, high = np.searchsorted(logic.edges, [begin, end]).tolist()
     unknown = tuple((max(a, begin), min(b, end)) for a, b in logic.unknown if b > begin and a < end)
     return Logic(begin, end, logic.first ^ low & 1, np.asarray(logic.edges[low:high]), unknown)
+
+
+def head(logic: Logic, edges: int) -> Logic:
+    """What a line does up to so many edges."""
+    if len(logic.edges) <= edges:
+        return logic
+    return window(logic, logic.start, int(logic.edges[edges]))
 
 
 def busy(logic: Logic, pause_ns: float) -> tuple[Times, Times]:

@@ -12,6 +12,7 @@ from typing import Any, Literal
 import numpy as np
 from numba import njit
 
+from keel.lines.pulses import head
 from keel.model.faults import Fault
 from keel.model.frames import Times
 from keel.model.waveform import Logic
@@ -191,19 +192,25 @@ WAYS: tuple[tuple[int, Parity], ...] = (
     (8, "none"), (7, "even"), (7, "odd"), (8, "even"), (8, "odd"), (9, "none"), (7, "none"), (6, "none"), (5, "none"),
 )  # fmt: skip
 """Data bits and parity, the most usual first."""
+LOOKED_AT_EDGES, READ_IN_WHOLE = 60_000, 3
 ENOUGH = 12
 """So many bytes with the right parity are no chance."""
 
 
 def readings(logic: Logic, rate: float) -> list[Reading]:
-    """The ways to read a line at a rate, the best first. Those that are as good as the best are all that is known."""
-    found = []
-    for bits, parity in WAYS:
-        how = Serial(rate, bits, parity)
-        found.append(Reading(how, decode(logic, how)))
-    ranked = sorted(enumerate(found), key=lambda pair: (round(pair[1].faulty, 3), _unlikely(pair[1]), pair[0]))
-    best = [reading for _, reading in ranked]
-    return [replace(best[0], how=replace(best[0].how, stop=_stop_bits(best[0]))), *best[1:]] if best else []
+    """The ways to read a line at a rate, the best first. Those that are as good as the best are all that is known.
+
+    A long line is read in every way at its begin, and in whole in those that fit best there.
+    """
+    sample = head(logic, LOOKED_AT_EDGES)
+    best = _ranked([Reading(way, decode(sample, way)) for way in (Serial(rate, *way) for way in WAYS)])
+    if sample is not logic:
+        best = _ranked([Reading(one.how, decode(logic, one.how)) for one in best[:READ_IN_WHOLE]])
+    return [replace(best[0], how=replace(best[0].how, stop=_stop_bits(best[0]))), *best[1:]]
+
+
+def _ranked(found: list[Reading]) -> list[Reading]:
+    return sorted(found, key=lambda one: (round(one.faulty, 3), _unlikely(one)))
 
 
 def _unlikely(reading: Reading) -> int:
@@ -212,7 +219,7 @@ def _unlikely(reading: Reading) -> int:
     if how.parity != "none" and how.bits == 7:
         # Seven bits and parity read as eight are right, too: they are text with a bit that follows from the others.
         plain = ((sent.values >= 32) & (sent.values < 127)) | np.isin(sent.values, (9, 10, 13))
-        ones = np.array([int(value).bit_count() for value in np.unique(sent.values)])
+        ones = np.array([int(value).bit_count() for value in np.flatnonzero(np.bincount(sent.values))])
         return -1 if len(sent) >= ENOUGH and plain.mean() > 0.9 and len(set((ones & 1).tolist())) > 1 else 3
     if how.bits < 8 or how.bits == 9:
         return 2
