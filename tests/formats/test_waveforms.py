@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keel.errors import InputError, UnknownFormat
+from keel.formats import vcd_changes
 from keel.formats.vcd import parse_vcd
 from keel.formats.wav import parse_wav
 from keel.formats.wave_text import parse_wave_text
@@ -116,6 +117,17 @@ def test_what_is_written_is_read(lines: list[tuple[np.ndarray[tuple[int], np.dty
     shown = {one.name: logic(one) for one in found}
     for name, wave in waves.items():
         assert shown.get(name, (end, wave.first, wave.edges.tolist(), ())) == (end, wave.first, wave.edges.tolist(), ())
+
+
+@given(st.lists(st.sampled_from(["#5", "#3", "#40", "#123456789", "0!", "1!", 'x"', '1"', "b10 a", "$comment", "$end",
+                                 "$dumpoff", "zq"]), max_size=60))  # fmt: skip
+def test_a_dump_cut_in_pieces_says_what_it_says_in_whole(words: list[str]) -> None:
+    body = "\n".join(words)
+    head = '$timescale 1ns $end $var wire 1 ! a $end $var wire 1 " b $end $var wire 4 a v $end $enddefinitions $end\n'
+    whole = [logic(channel) for channel in dump(head + body, "v[1]")]
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(vcd_changes, "PIECE", 8)
+        assert [logic(channel) for channel in dump(head + body, "v[1]")] == whole
 
 
 # Text.

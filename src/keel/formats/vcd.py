@@ -10,16 +10,16 @@ Source: IEEE 1364-2005, 18.2 (four state VCD).
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from keel.errors import InputError
-from keel.formats.vcd_changes import UNKNOWN, Progress, changes_in
+from keel.formats.vcd_changes import Progress, changes_in, edges_of
 from keel.model.frames import Bytes
-from keel.model.waveform import Channel, Logic
+from keel.model.waveform import Analog, Channel, Logic
 
 UNITS_FS = {"s": 10**15, "ms": 10**12, "us": 10**9, "ns": 10**6, "ps": 10**3, "fs": 1}
 CHANNELS = frozenset(
@@ -90,7 +90,7 @@ def read_vcd(path: Path, progress: Progress = lambda *_: None, bits_of: tuple[st
         InputError: it cannot be read, or declares nothing that could be a channel.
     """
     try:
-        buffer = np.fromfile(path, np.uint8)
+        buffer = np.memmap(path, np.uint8, "r") if path.stat().st_size else np.zeros(0, np.uint8)
     except OSError as error:
         raise InputError(str(path), f"cannot be read ({error.strerror})", "a value change dump") from None
     return parse_vcd(buffer, str(path), progress, bits_of)
@@ -110,29 +110,28 @@ def parse_vcd(
         raise InputError(where, "declares no channel of one bit", "a net or register of one bit")
     codes = {code: place for place, code in enumerate(dict.fromkeys(one.code for one, _ in wanted))}
     dump = Dump()
-    tracks = changes_in(buffer[body:], codes, progress, len(buffer))
+    with_vectors = any(bit >= 0 for _, bit in wanted)
+    tracks = changes_in(buffer[body:], codes, progress, len(buffer), with_vectors)
     dump.notes += tracks.notes
     names = _names([one for one, _ in wanted])
+    known: dict[str, list[int]] = {}
     by_code: dict[tuple[str, int], list[int]] = {}
     for number, (one, bit) in enumerate(wanted):
         by_code.setdefault((one.code, bit), []).append(number)
-    shown: dict[tuple[Any, ...], int] = {}
     for (code, bit), numbers in by_code.items():
         first = numbers[0]
-        times, levels = tracks.of(codes[code], bit)
-        logic = _logic(times, levels, timescale, tracks.end)
-        reference = wanted[first][0].name
-        same = (reference, times.tobytes(), levels.tobytes())
-        others = tuple(dict.fromkeys(names[n] for n in numbers[1:] if names[n] != names[first]))
-        if same in shown and bit < 0:
-            # Variables of one reference name that never differ are one channel.
-            known = dump.channels[shown[same]]
-            dump.channels[shown[same]] = Channel(
-                known.name, known.number, known.wave, (*known.others, names[first], *others)
-            )
-            continue
-        shown[same] = len(dump.channels)
-        dump.channels.append(Channel(names[first], len(dump.channels) + 1, logic, others))
+        name = names[first]
+        logic = _logic(*tracks.of(codes[code], bit), timescale, tracks.end)
+        others = tuple(dict.fromkeys(names[n] for n in numbers[1:] if names[n] != name))
+        # Variables of one reference name that never differ are one channel.
+        alike = known.setdefault(wanted[first][0].name, [])
+        same = next((n for n in alike if _are_equal(dump.channels[n].wave, logic)), None) if bit < 0 else None
+        if same is not None:
+            kept = dump.channels[same]
+            dump.channels[same] = replace(kept, others=(*kept.others, name, *others))
+        else:
+            alike.append(len(dump.channels))
+            dump.channels.append(Channel(name, len(dump.channels) + 1, logic, others))
     return dump
 
 
@@ -237,29 +236,24 @@ def _names(variables: list[Variable]) -> list[str]:
 
 def _logic(times: Any, levels: Any, timescale: int, end: int) -> Logic:
     """Changes as a waveform: repeated values make no edge, unknown ones neither."""
-    last = _ns(np.array([end]), timescale)[0]
-    if not len(times):
-        return Logic(0, int(last), 0, np.zeros(0, np.int64), ((0, int(last)),) if last else ())
-    ns = _ns(times, timescale)
-    # Of several values at one time the last one holds.
-    final = np.append(ns[1:] != ns[:-1], True)
-    ns, levels = ns[final], levels[final]
-    fresh = np.concatenate([[True], levels[1:] != levels[:-1]])
-    ns, levels = ns[fresh], levels[fresh]
-    unknown: list[tuple[int, int]] = []
-    if ns[0] > 0:
-        unknown.append((0, int(ns[0])))
-    for place in np.flatnonzero(levels == UNKNOWN).tolist():
-        until = int(ns[place + 1]) if place + 1 < len(ns) else int(last)
-        if until > int(ns[place]):
-            unknown.append((int(ns[place]), until))
-    known = levels != UNKNOWN
-    ns, levels = ns[known], levels[known]
-    if not len(ns):
-        return Logic(0, int(last), 0, np.zeros(0, np.int64), tuple(unknown))
-    first = int(levels[0])
-    turned = np.flatnonzero(levels[1:] != levels[:-1]) + 1
-    return Logic(0, max(int(last), int(ns[-1])), first, ns[turned].astype(np.int64), _joined(unknown))
+    last = int(_ns(np.array([end]), timescale)[0])
+    times = _ns(times, timescale)
+    begin, final = (int(times[0]), int(times[-1])) if len(times) else (last, last)
+    last = max(last, final)
+    spans = np.empty((len(times), 2), np.int64)
+    n, m, first = edges_of(times, levels, spans)
+    unknown = [(low, high if high >= 0 else last) for low, high in spans[:m].tolist()]
+    # Before its first value nothing is known.
+    unknown = [(low, high) for low, high in ((0, begin), *unknown) if high > low]
+    return Logic(0, last, max(int(first), 0), times[:n], _joined(unknown))
+
+
+def _are_equal(one: Logic | Analog, two: Logic) -> bool:
+    return (
+        isinstance(one, Logic)
+        and (one.first, one.unknown) == (two.first, two.unknown)
+        and np.array_equal(one.edges, two.edges)
+    )
 
 
 def _joined(spans: list[tuple[int, int]]) -> tuple[tuple[int, int], ...]:
@@ -275,7 +269,8 @@ def _joined(spans: list[tuple[int, int]]) -> tuple[tuple[int, int], ...]:
 def _ns(ticks: Any, femtoseconds: int) -> Any:
     """Ticks in whole nanoseconds, rounded."""
     if femtoseconds % UNITS_FS["ns"] == 0:
-        return ticks * (femtoseconds // UNITS_FS["ns"])
+        factor = femtoseconds // UNITS_FS["ns"]
+        return ticks * factor if factor > 1 else ticks
     per = UNITS_FS["ns"] // femtoseconds if UNITS_FS["ns"] % femtoseconds == 0 else 0
     if per:
         return (ticks + per // 2) // per
