@@ -7,19 +7,21 @@ nothing but 0 and 1 is logic. A decimal comma is told by semicolons or tabs betw
 
 from __future__ import annotations
 
-import io
+import codecs
 import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numba import njit
 
 from keel.errors import InputError
-from keel.model.frames import Times
+from keel.formats.wave_cells import Progress, read_cells
+from keel.model.frames import Bytes, Times
 from keel.model.waveform import Analog, Channel, Logic
 
-HEAD_LINES = 200
+HEAD_LINES, NEWLINE = 200, 10
 TIME_NS = {"s": 1e9, "sec": 1e9, "ms": 1e6, "us": 1e3, "µs": 1e3, "μs": 1e3, "ns": 1.0}
 VOLTS = {"v": 1.0, "volt": 1.0, "volts": 1.0, "mv": 1e-3, "uv": 1e-6, "µv": 1e-6, "kv": 1e3}
 _TIME = re.compile(r"^(t|time|zeit|timestamp|x|sec(onds?)?|s|ms|us|µs|ns)\b", re.I)
@@ -59,11 +61,12 @@ def shape_of(head: bytes, where: str = "the file") -> Shape:
     Raises:
         InputError: it holds no numbers in columns.
     """
-    lines = head.decode("utf-8-sig", "replace").splitlines()[:HEAD_LINES]
+    lines = head.decode("utf-8-sig", "replace").split("\n")[:HEAD_LINES]
     best: tuple[int, str, bool] | None = None
     for separator, comma in ((";", False), (";", True), ("\t", False), ("\t", True), (",", False), (" ", False)):
-        at = next((n for n, line in enumerate(lines) if _numbers(line, separator, comma)), None)
-        if at is not None and all(_numbers(line, separator, comma) for line in lines[at : at + 5] if line.strip()):
+        at = next((n for n, line in enumerate(lines) if _numbers(line, separator, comma)), len(lines))
+        below = [_numbers(line, separator, comma) for line in lines[at : at + 8] if line.strip()]
+        if below and sum(below) >= len(below) / 2:
             cells = len(_cells(lines[at], separator))
             if cells > 1 or best is None:
                 best = (at, separator, comma)
@@ -87,7 +90,8 @@ def shape_of(head: bytes, where: str = "the file") -> Shape:
     full = tuple(f"{n} ({u})" if u and not _UNIT.search(n) else n for n, u in zip(names, units, strict=False))
     rows = [[_number(cell, comma) for cell in _cells(line, separator)] for line in lines[at : at + 50] if line.strip()]
     firsts = [row[0] for row in rows if row and row[0] is not None]
-    climbs = len(firsts) > 2 and all(b > a for a, b in zip(firsts, firsts[1:], strict=False))
+    later = [b > a for a, b in zip(firsts, firsts[1:], strict=False)]
+    climbs = len(later) > 1 and sum(later) >= 0.8 * len(later)
     step = _step("\n".join(lines[:at]))
     has_time = count > 1 and climbs and (step == 0.0 or bool(full and _TIME.match(full[0])))
     if not full:
@@ -126,70 +130,109 @@ def _step(head: str) -> float:
     return 0.0
 
 
-def read_wave_text(path: Path) -> list[Channel]:
+def read_wave_text(path: Path, progress: Progress = lambda *_: None) -> list[Channel]:
     """The channels of a text.
+
+    Args:
+        path: The file.
+        progress: Called with bytes done and in all.
 
     Raises:
         InputError: it cannot be read, or holds no waveform.
     """
     try:
-        data = path.read_bytes()
+        data = np.memmap(path, np.uint8, "r") if path.stat().st_size else np.zeros(0, np.uint8)
     except OSError as error:
         raise InputError(str(path), f"cannot be read ({error.strerror})", "a waveform as text") from None
-    return parse_wave_text(data, str(path))
+    return parse_wave_text(data, str(path), progress)
 
 
-def parse_wave_text(data: bytes, where: str = "the file") -> list[Channel]:
+def parse_wave_text(data: Bytes, where: str = "the file", progress: Progress = lambda *_: None) -> list[Channel]:
     """The channels of a text's bytes.
 
     Raises:
         InputError: it holds no waveform.
     """
-    shape = shape_of(data[: 1 << 16], where)
-    columns = _columns(data, shape, where)
-    if len(columns[0]) < 2:
-        raise InputError(where, "has fewer than two samples", "a waveform")
+    shape = shape_of(data[: 1 << 16].tobytes(), where)
+    begin = _behind_lines(data, shape.skip)
+    decimal = "," if shape.comma else "."
+    first, others = read_cells(data, begin, shape.separator, decimal, len(shape.names), progress)
     names = list(shape.names)
-    notes: list[str] = []
-    if shape.has_time:
-        times = columns[0] * _unit(names[0], TIME_NS, 1e9)
-        columns, names = columns[1:], names[1:]
-    elif shape.step_ns:
-        times = np.arange(len(columns[0])) * shape.step_ns
-    else:
+    if not (shape.has_time or shape.step_ns):
         raise InputError(where, "says no times", "a time column, or an interval in its header")
-    good = np.isfinite(times) & np.concatenate([[True], np.diff(times) > 0])
-    if not good.all():
-        notes.append(f"{int((~good).sum())} samples without a later time were passed over")
-        times, columns = times[good], [column[good] for column in columns]
+    columns = [others[n] for n in range(len(others))]
+    if not shape.has_time:
+        columns.insert(0, first)
+    else:
+        first *= _unit(names.pop(0), TIME_NS, 1e9)
+    used = [n for n, column in enumerate(columns) if not np.isnan(column).all()]
+    names, columns = [names[n] for n in used], [columns[n] for n in used]
+    times = first if shape.has_time else np.arange(len(first)) * shape.step_ns
+    times, columns, notes = _readable(times, columns, shape.has_time)
+    if not columns or len(times) < 2:
+        raise InputError(where, "has fewer than two samples", "a waveform")
     found = []
-    for number, (name, values) in enumerate(zip(names, columns, strict=False), 1):
+    for number, (name, values) in enumerate(zip(names, columns, strict=True), 1):
         called = _UNIT.sub("", name).strip() or f"CH{number}"
-        found.append(Channel(called, number, _wave(times, values * _unit(name, VOLTS, 1.0), values), (), tuple(notes)))
+        wave = _wave(times, values, _unit(name, VOLTS, 1.0))
+        found.append(Channel(called, number, wave, (), tuple(notes)))
     return found
 
 
-def _columns(data: bytes, shape: Shape, where: str) -> list[Any]:
-    import pyarrow as pa
-    from pyarrow import csv
+def _readable(times: Any, columns: list[Any], has_time: bool) -> tuple[Any, list[Any], list[str]]:
+    """Without rows that cannot be read or have no later time; and what is to be said of them.
 
-    if shape.separator == " ":
-        text = re.sub(rb"[ \t]+", b" ", data)
-    else:
-        text = data
-    names = [f"c{n}" for n in range(len(shape.names))]
-    convert = csv.ConvertOptions(
-        column_types=dict.fromkeys(names, pa.float64()),
-        decimal_point="," if shape.comma else ".",
-        strings_can_be_null=True,
-    )
-    parse = csv.ParseOptions(delimiter=shape.separator, ignore_empty_lines=True, invalid_row_handler=lambda _: "skip")
-    read = csv.ReadOptions(column_names=names, skip_rows=shape.skip)
-    try:
-        table = csv.read_csv(io.BytesIO(text), read_options=read, parse_options=parse, convert_options=convert)
-    except (pa.ArrowInvalid, pa.ArrowKeyError) as error:
-        raise InputError(where, f"cannot be read ({str(error)[:200]})", "numbers in columns") from None
-    return [column.to_numpy(zero_copy_only=False) for column in table.columns]
+    Where rows have no time of their own, none may go: what cannot be read is as it was before.
+    """
+    missing = np.logical_or.reduce([np.isnan(column) for column in columns]) if columns else np.zeros(0, np.bool_)
+    notes = []
+    if unread := int(missing.sum()):
+        what = "passed over" if has_time else "taken as the sample before"
+        notes.append(f"{unread} rows hold something else than numbers: {what}")
+    if not has_time:
+        for column in columns if unread else ():
+            last = np.maximum.accumulate(np.where(np.isnan(column), 0, np.arange(len(column))))
+            column[:] = np.nan_to_num(column[last])
+        return times, columns, notes
+    if unread:
+        times, columns = times[~missing], [column[~missing] for column in columns]
+    good = np.empty(len(times), np.bool_)
+    if late := _climbing(times, good):
+        notes.append(f"{late} samples without a later time were passed over")
+        times, columns = times[good], [column[good] for column in columns]
+    return times, columns, notes
+
+
+@njit(cache=True, nogil=True)
+def _climbing(times: Any, good: Any) -> Any:
+    """Which times are later than all before; how many are not."""
+    latest = -np.inf
+    bad = 0
+    for n in range(len(times)):
+        good[n] = latest < times[n] < np.inf
+        if good[n]:
+            latest = times[n]
+        else:
+            bad += 1
+    return bad
+
+
+@njit(cache=True, nogil=True)
+def _steps(times: Any) -> Any:
+    """The shortest and the longest time from one sample to the next."""
+    least, most = np.inf, 0.0
+    for n in range(1, len(times)):
+        step = times[n] - times[n - 1]
+        least, most = min(least, step), max(most, step)
+    return least, most
+
+
+def _behind_lines(data: Bytes, lines: int) -> int:
+    """Where the line begins that follows on so many."""
+    ends = np.flatnonzero(data[: 1 << 20] == NEWLINE)
+    if lines:
+        return int(ends[lines - 1]) + 1
+    return 3 if data[:3].tobytes() == codecs.BOM_UTF8 else 0
 
 
 def _unit(name: str, known: dict[str, float], usual: float) -> float:
@@ -198,19 +241,20 @@ def _unit(name: str, known: dict[str, float], usual: float) -> float:
     return known.get(word, usual)
 
 
-def _wave(times: Any, volts: Any, plain: Any) -> Logic | Analog:
+def _wave(times: Any, values: Any, unit: float) -> Logic | Analog:
     """Levels where there is nothing but 0 and 1; else samples, laid onto a fixed interval."""
-    kinds = np.unique(plain[:100_000])
-    if set(kinds.tolist()) <= {0.0, 1.0} and set(np.unique(plain).tolist()) <= {0.0, 1.0}:
-        turned = np.flatnonzero(np.diff(plain)) + 1
+    start, end = round(float(times[0])), round(float(times[-1]))
+    if all(bool(((part == 0) | (part == 1)).all()) for part in (values[:1_000], values)):
+        turned = np.flatnonzero(np.diff(values)) + 1
         edges: Times = np.rint(times[turned]).astype(np.int64)
-        return Logic(round(float(times[0])), round(float(times[-1])), int(plain[0]), edges)
-    steps = np.diff(times)
+        return Logic(start, end, int(values[0]), edges)
+    volts = values if unit == 1.0 else values * np.float32(unit)
     step = float((times[-1] - times[0]) / (len(times) - 1))
-    if np.abs(steps / step - 1).max() > REGULAR:
+    least, most = _steps(times)
+    if max(step - least, most - step) > REGULAR * step:
         # Unevenly sampled: drawn through, at the finest usual interval.
-        step = float(np.percentile(steps, 10))
+        step = float(np.percentile(np.diff(times), 10))
         count = min(int((times[-1] - times[0]) / step) + 1, 1 << 28)
         even = times[0] + np.arange(count) * step
-        return Analog(round(float(times[0])), step, np.interp(even, times, volts).astype(np.float32))
-    return Analog(round(float(times[0])), step, volts.astype(np.float32))
+        return Analog(start, step, np.interp(even, times, volts).astype(np.float32))
+    return Analog(start, step, volts)
