@@ -243,7 +243,7 @@ def test_files_are_told_by_what_is_in_them(tmp_path: Path) -> None:
     for name, data, kind in (
         ("a.txt", vcd(d=line), "value change dump"),
         ("b.dat", wav(np.zeros(9), 8000), "WAV"),
-        ("c.bin", b"t,v\n0,0.5\n1,0.7\n2,0.1\n", "delimited text"),
+        ("c.bin", b"t,v\n0,0.5\n1,0.7\n2,0.1\n", "volts as text"),
     ):
         (tmp_path / name).write_bytes(data)
         assert read_waveforms(tmp_path / name)[0] == kind

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 if TYPE_CHECKING:
     from keel.lines.code import Asked
-    from keel.model.waveform import Channel
     from keel.probe.decoding import Wanted
+    from keel.probe.importing import Said
 
 CODES_HELP = "auto, can, canfd, uart; may repeat, each with its channels."
 Roles = Annotated[
@@ -44,6 +43,13 @@ class Codes:
     make: list[str] | None = None
 
 
+def said_of(said: Codes) -> Said:
+    """What was said, taken apart."""
+    from keel.probe.importing import Said
+
+    return Said(tuple(wanted_of(said)), asked_of(said), said.threshold, tuple(said.make or ()), tuple(given_of(said)))
+
+
 def given_of(said: Codes) -> list[str]:
     """What a person set, in words."""
     named = {
@@ -52,43 +58,6 @@ def given_of(said: Codes) -> list[str]:
         "polarity": bool(said.invert),
     }  # fmt: skip
     return [name for name, is_set in named.items() if is_set] + [s.partition("=")[0] for s in said.setting or ()]
-
-
-def read_channels(files: list[Path], said: Codes) -> list[Channel]:
-    """The channels of all files, and those that are made of them.
-
-    Channels of several files are told apart by the file's name where they share theirs.
-    """
-    from dataclasses import replace
-
-    from keel.formats.waveforms import read_waveforms
-    from keel.model.safe_text import plain
-
-    named = [name for text in said.code or () for name in text.partition(":")[2].split(",")]
-    bits = tuple(name for name in (*named, *(t.partition("=")[0] for t in said.channel or ())) if name.endswith("]"))
-    found: list[Channel] = []
-    for path in files:
-        for one in read_waveforms(path, bits)[1]:
-            name = plain(one.name)
-            if any(name == other.name for other in found):
-                name = f"{plain(path.stem)} {name}"
-            found.append(replace(one, name=name, number=len(found) + 1))
-    for text in said.make or ():
-        found.append(_made(text, found))
-    return found
-
-
-def _made(text: str, known: list[Channel]) -> Channel:
-    from keel.errors import InputError
-    from keel.model.waveform import Channel
-    from keel.probe.made import EXPECTED, made, parse_formula
-
-    name, equals, formula = text.partition("=")
-    if not equals or not name.strip() or any(one.name == name.strip() for one in known):
-        raise InputError("--make", f"“{text}” names no new channel", f"NAME={EXPECTED}")
-    parsed = parse_formula(formula)
-    wave = made(parsed, {one.name: one.wave for one in known})
-    return Channel(name.strip(), len(known) + 1, wave, formula=parsed.text)
 
 
 def wanted_of(said: Codes) -> list[Wanted]:

@@ -20,9 +20,10 @@ from keel.cli.line_options import (
     Threshold,
     asked_of,
     given_of,
-    read_channels,
+    said_of,
     wanted_of,
 )
+from keel.cli.progress import Progress
 
 if TYPE_CHECKING:
     from keel.probe.channels import Probed
@@ -69,20 +70,16 @@ def decode(
 
 
 def _new(files: list[Path], output: Path, options: Codes, json: bool) -> None:
-    from keel.errors import RecordingError
     from keel.model.safe_text import plain
-    from keel.probe.channels import probed
-    from keel.probe.decoding import decode_channels
-    from keel.probe.stored import record
+    from keel.probe.importing import import_waveforms
     from keel.store.library import with_suffix
 
     output = with_suffix(output)
-    if output.exists():
-        raise RecordingError(str(output), "there is something of this name already")
-    wanted, asked = wanted_of(options), asked_of(options)
-    channels = [probed(one, options.threshold) for one in read_channels(files, options)]
-    done = decode_channels(channels, wanted, asked, options.threshold)
-    frames = record(done, output, f"waveforms of {', '.join(plain(file.name) for file in files)}", given_of(options))
+    bar = Progress("reading")
+    try:
+        done, frames = import_waveforms(files, output, said_of(options), bar.at)
+    finally:
+        bar.end()
     _print(done, json)
     if not done.lines:
         say(f"keel: no code explains any of the channels; {plain(str(output))} keeps the waveforms")
@@ -134,9 +131,14 @@ def _print(done: Decoded, json: bool) -> None:
 def measure(files: Files, threshold: Threshold = None, make: Making = None, json: Json = False) -> None:
     """Measure levels, polarity, bit time and rate of each channel, without reading what is said on it."""
     from keel.probe.channels import probed
+    from keel.probe.importing import channels_in
     from keel.probe.measuring import measured
 
-    channels = read_channels(files, Codes(threshold=threshold, make=make))
+    bar = Progress("reading")
+    try:
+        channels = channels_in(files, said_of(Codes(threshold=threshold, make=make)), bar.at)
+    finally:
+        bar.end()
     found = [(one, measured(one)) for one in (probed(channel, threshold) for channel in channels)]
     if json:
         print(json_module.dumps({"channels": [row for _, row in found]}, indent=1))

@@ -11,21 +11,45 @@ from keel.model.waveform import Channel
 
 HEAD_BYTES = 1 << 16
 
-READERS: list[tuple[str, Callable[[bytes], str | None], Callable[[Path, tuple[str, ...]], list[Channel]]]] = [
-    ("value change dump", vcd.recognises, lambda path, bits: vcd.read_vcd(path, bits_of=bits).channels),
-    ("WAV", wav.recognises, lambda path, _: wav.read_wav(path)),
-    ("delimited text", wave_text.recognises, lambda path, _: wave_text.read_wave_text(path)),
+Progress = Callable[[int, int], None]
+Read = Callable[[Path, tuple[str, ...], Progress], list[Channel]]
+READERS: list[tuple[str, Callable[[bytes], str | None], Read]] = [
+    ("value change dump", vcd.recognises, lambda path, bits, progress: vcd.read_vcd(path, progress, bits).channels),
+    ("WAV", wav.recognises, lambda path, *_: wav.read_wav(path)),
+    ("volts as text", wave_text.recognises, lambda path, _, progress: wave_text.read_wave_text(path, progress)),
 ]
 """Name, what recognises it, what reads it (bits of vectors are taken by name)."""
 
 
-def read_waveforms(path: Path, bits_of: tuple[str, ...] = ()) -> tuple[str, list[Channel]]:
+def read_waveforms(
+    path: Path, bits_of: tuple[str, ...] = (), progress: Progress = lambda *_: None
+) -> tuple[str, list[Channel]]:
     """What a file is, and its channels.
+
+    Args:
+        path: The file.
+        bits_of: Bits of vectors that are taken besides, as ``name[3]``.
+        progress: Called with bytes done and in all; what it raises gives it up.
 
     Raises:
         InputError: it cannot be read.
         UnknownFormat: it holds no waveform that is known.
     """
+    name, read = _reader(path)
+    return name, read(path, bits_of, progress)
+
+
+def kind_of(path: Path) -> str:
+    """What a file is.
+
+    Raises:
+        InputError: it cannot be read.
+        UnknownFormat: it holds no waveform that is known.
+    """
+    return _reader(path)[0]
+
+
+def _reader(path: Path) -> tuple[str, Read]:
     try:
         with path.open("rb") as file:
             head = file.read(HEAD_BYTES)
@@ -33,6 +57,6 @@ def read_waveforms(path: Path, bits_of: tuple[str, ...] = ()) -> tuple[str, list
         raise InputError(str(path), f"cannot be read ({error.strerror})", "a waveform") from None
     for name, recognises, read in READERS:
         if recognises(head):
-            return name, read(path, bits_of)
+            return name, read
     known = " or ".join(name for name, _, _ in READERS)
     raise UnknownFormat(str(path), "no form of waveform recognises it", known)

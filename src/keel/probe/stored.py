@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import time
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import replace
@@ -10,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from keel.errors import InputError
+from keel.errors import InputError, RecordingError
 from keel.lines.code import Asked
 from keel.model.frames import FrameBatch, concat, empty_batch, replace_columns
 from keel.model.waveform import Channel, Logic
@@ -29,29 +30,53 @@ from keel.store.writer import Writer, create_recording
 Progress = Callable[[int, int], None]
 
 
-def record(done: Decoded, folder: Path, source: str, given: Sequence[str] = ()) -> int:
+def record(
+    done: Decoded, folder: Path, source: str, given: Sequence[str] = (), progress: Progress = lambda *_: None
+) -> int:
     """Make a recording of waveforms and of the lines that were read; how many frames it has.
+
+    It appears whole or not at all: it is built beside its place and moved there.
 
     Args:
         done: What was read.
         folder: The recording to be.
         source: Where the waveforms came from, in words.
         given: What a person set, by name.
+        progress: Told how many parts of how many are written; what it raises gives it up.
 
     Raises:
         RecordingError: there is something of that name already, or no room.
     """
+    if folder.exists():
+        raise RecordingError(str(folder), "there is something of this name already")
+    draft = folder.with_name(f".{folder.name}.draft")
+    shutil.rmtree(draft, ignore_errors=True)
     manifest = Manifest(folder.stem, source, time.time_ns())
     manifest.is_dated = False
     manifest.buses = [replace(line.guess.bus, name=line.bus) for line in done.lines]
     manifest.notes = [f"{line.bus}: {sentence}" for line in done.lines for sentence in told(line)]
     manifest.notes += [f"{name}: {sentence}" for name, said in done.said.items() for sentence in said]
-    create_recording(folder, manifest)
-    entries = [_written(folder, n, one, done) for n, one in enumerate(done.channels, 1)]
+    create_recording(draft, manifest)
+    try:
+        frames = _fill(draft, done, given, progress)
+        draft.rename(folder)
+    except BaseException:
+        shutil.rmtree(draft, ignore_errors=True)
+        raise
+    return frames
+
+
+def _fill(folder: Path, done: Decoded, given: Sequence[str], progress: Progress) -> int:
+    parts = len(done.channels) + len(done.lines) + 1
+    entries = []
+    for number, one in enumerate(done.channels, 1):
+        entries.append(_written(folder, number, one, done))
+        progress(number, parts)
     lines = []
     for number, line in enumerate(done.lines):
         entries = _placed(entries, _made_for(folder, len(entries) + 1, line, entries), line)
         lines.append(_line_entry(number, line, entries, given))
+        progress(len(done.channels) + number + 1, parts)
     with edit_manifest(folder) as manifest:
         manifest.waveforms, manifest.lines = entries, lines
     whole = _frames_of(done.lines, range(len(done.lines)))
@@ -60,6 +85,7 @@ def record(done: Decoded, folder: Path, source: str, given: Sequence[str] = ()) 
         writer.append(whole)
     finally:
         writer.close()
+    progress(parts, parts)
     return len(whole)
 
 

@@ -1,0 +1,109 @@
+"""Waveforms into a recording: read from files, measured, their lines decoded, all of it kept; whole or not at all."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from keel.errors import InputError, RecordingError
+from keel.formats.waveforms import read_waveforms
+from keel.lines.code import Asked
+from keel.model.safe_text import plain
+from keel.model.waveform import Channel
+from keel.probe.channels import probed
+from keel.probe.decoding import Decoded, Wanted, decode_channels
+from keel.probe.made import EXPECTED, made, parse_formula
+from keel.probe.stored import record
+
+READ, PROBED, DECODED, WHOLE = 40, 60, 85, 100
+"""How far it is when files are read, channels are measured, lines are decoded, in per cent."""
+
+Progress = Callable[[int, int], None]
+
+
+@dataclass(frozen=True)
+class Said:
+    """What a person says of lines; all else is found.
+
+    Attributes:
+        wanted: The codes, each with its channels.
+        asked: Rates, polarity, settings.
+        threshold: Where low and high part, in volts.
+        made: Channels made of others, as ``name=formula``.
+        given: What of all that was set, by name.
+    """
+
+    wanted: tuple[Wanted, ...] = (Wanted(),)
+    asked: Asked = field(default_factory=Asked)
+    threshold: float | None = None
+    made: tuple[str, ...] = ()
+    given: tuple[str, ...] = ()
+
+
+def import_waveforms(
+    files: Sequence[Path], folder: Path, said: Said = Said(), progress: Progress = lambda *_: None
+) -> tuple[Decoded, int]:
+    """Make a recording of files of waveforms; what was found, and how many frames there are.
+
+    Args:
+        files: One after another.
+        folder: The recording to be.
+        said: What a person says of the lines.
+        progress: Told how much of how much is done; what it raises gives it up.
+
+    Raises:
+        InputError: a file cannot be read, or what was said does not fit them.
+        RecordingError: there is something of that name already, or no room.
+    """
+    if folder.exists():
+        raise RecordingError(str(folder), "there is something of this name already")
+    channels = channels_in(files, said, lambda done, total: progress(READ * done // max(total, 1), WHOLE))
+    return keep(channels, folder, f"waveforms of {', '.join(plain(file.name) for file in files)}", said, progress)
+
+
+def keep(
+    channels: Sequence[Channel], folder: Path, source: str, said: Said = Said(), progress: Progress = lambda *_: None
+) -> tuple[Decoded, int]:
+    """Make a recording of channels; as `import_waveforms`. ``source`` says where they came from, in words."""
+    found = []
+    for number, one in enumerate(channels):
+        progress(READ + (PROBED - READ) * number // len(channels), WHOLE)
+        found.append(probed(one, said.threshold))
+    progress(PROBED, WHOLE)
+    done = decode_channels(found, said.wanted, said.asked, said.threshold)
+    progress(DECODED, WHOLE)
+    frames = record(
+        done, folder, source, said.given, lambda n, of: progress(DECODED + (WHOLE - DECODED) * n // of, WHOLE)
+    )
+    return done, frames
+
+
+def channels_in(files: Sequence[Path], said: Said = Said(), progress: Progress = lambda *_: None) -> list[Channel]:
+    """The channels of all files, and those that are made of them.
+
+    Channels of several files are told apart by the file's name where they share theirs.
+    """
+    named = [name for one in said.wanted for name in (*one.channels, *one.roles)]
+    bits = tuple(name for name in named if name.endswith("]"))
+    sizes = [path.stat().st_size if path.is_file() else 0 for path in files]
+    found: list[Channel] = []
+    for number, path in enumerate(files):
+        before = sum(sizes[:number])
+        for one in read_waveforms(path, bits, lambda done, _, before=before: progress(before + done, sum(sizes)))[1]:  # type: ignore[misc]
+            name = plain(one.name)
+            if any(name == other.name for other in found):
+                name = f"{plain(path.stem)} {name}"
+            found.append(replace(one, name=name, number=len(found) + 1))
+    for text in said.made:
+        found.append(_made(text, found))
+    return found
+
+
+def _made(text: str, known: Sequence[Channel]) -> Channel:
+    name, equals, formula = text.partition("=")
+    if not equals or not name.strip() or any(one.name == name.strip() for one in known):
+        raise InputError("--make", f"“{text}” names no new channel", f"NAME={EXPECTED}")
+    parsed = parse_formula(formula)
+    wave = made(parsed, {one.name: one.wave for one in known})
+    return Channel(name.strip(), len(known) + 1, wave, formula=parsed.text)
