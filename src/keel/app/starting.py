@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -48,10 +49,11 @@ def open_library(helm: Helm, record: Record, left: Callable[[], None] = lambda: 
     helm.windows.open(Library(), chosen)
 
 
-def go_to(helm: Helm, folder: Path) -> None:
-    """Look at another recording."""
+def go_to(helm: Helm, folder: Path, view: str = "") -> None:
+    """Look at another recording, in a view of it if one is named."""
     if folder != helm.state.folder:
-        helm.change("recording", State(folder=folder, own=helm.state.own))
+        state = State(folder=folder, own=helm.state.own)
+        helm.change("recording", replace(state, view=view) if view else state)
 
 
 def new_recording(helm: Helm, stem: str, record: Callable[[Path], None]) -> None:
@@ -88,74 +90,88 @@ def choose_capture(helm: Helm, left: Callable[[], None]) -> None:
         if value != TYPED:
             import_capture(helm, Path(value), left)
             return
-        hint = "pcapng, pcap, a text log, a table   enter import   esc leave"
+        hint = "pcapng, pcap, a text log, a table, VCD, WAV, volts   enter import   esc leave"
         typed = "The path of the capture"
         helm.windows.text(typed, hint, "", lambda text: import_capture(helm, Path(text).expanduser(), left))
 
     helm.windows.choose("import", choices, chosen, left)
 
 
+@dataclass(frozen=True)
+class Kind:
+    """What a file is, and its first bytes where a person is asked how it lies."""
+
+    is_waveform: bool
+    head: bytes | None = None
+
+
 def import_capture(helm: Helm, file: Path, left: Callable[[], None]) -> None:
     """Import a capture, once; of a delimited text it is asked first how it lies."""
     from keel.app.dialogs.import_preview import NOTHING, ImportPreview
+    from keel.app.dialogs.wave_preview import WavePreview
 
-    def recognised(head: bytes | None) -> None:
-        if head is None:
-            _import(helm, file, None, left)
-            return
+    def recognised(kind: Kind) -> None:
+        if kind.head is None:
+            _import(helm, file, kind, None, left)
+        elif kind.is_waveform:
+            wave = WavePreview(file, kind.head)
+            helm.windows.open(wave, lambda yes: _import(helm, file, kind, None, left) if yes else left())
+        else:
+            helm.windows.open(ImportPreview(file, kind.head), lambda layout: taken(kind, layout))
 
-        def taken(layout: Layout) -> None:
-            if layout == NOTHING:
-                left()
-            else:
-                _import(helm, file, layout, left)
+    def taken(kind: Kind, layout: Layout) -> None:
+        if layout == NOTHING:
+            left()
+        else:
+            _import(helm, file, kind, layout, left)
 
-        helm.windows.open(ImportPreview(file, head), taken)
-
-    helm.behind(lambda _: _head_of_table(file), recognised, left)
+    helm.behind(lambda _: _kind_of(file), recognised, left)
 
 
-def _head_of_table(file: Path) -> bytes | None:
-    """The first bytes of a delimited text that is not imported yet; None of anything else.
+def _kind_of(file: Path) -> Kind:
+    """What a file is; a text that is imported already is not asked about again.
 
     Raises:
         KeelError: it cannot be read, or nothing recognises it.
     """
-    from keel.formats import delimited
+    from keel.errors import UnknownFormat
+    from keel.formats import delimited, wave_text
     from keel.formats.preview import HEAD_BYTES
     from keel.formats.registry import recognise
+    from keel.formats.waveforms import kind_of
     from keel.store.library import folder_of
 
-    if folder_of(file).exists() or recognise(file)[0] is not delimited.FORMAT:
-        return None
+    try:
+        is_waveform, is_text = False, recognise(file)[0] is delimited.FORMAT
+    except UnknownFormat as error:
+        try:
+            is_waveform, is_text = True, kind_of(file) == wave_text.NAME
+        except UnknownFormat:
+            raise error from None
+    if folder_of(file).exists() or not is_text:
+        return Kind(is_waveform)
     with file.open("rb") as opened:
-        return opened.read(HEAD_BYTES)
+        return Kind(is_waveform, opened.read(HEAD_BYTES))
 
 
-def _import(helm: Helm, file: Path, layout: Layout | None, left: Callable[[], None]) -> None:
-    from keel.app.dialogs.working import Working
+def _import(helm: Helm, file: Path, kind: Kind, layout: Layout | None, left: Callable[[], None]) -> None:
+    from keel.app.dialogs.working import working
 
-    window = Working(f"importing {file.name}", helm.give_up)
-
-    def read(stopped: Callable[[], bool]) -> Path:
+    def make(folder: Path, progress: Callable[[int, int], None]) -> None:
         from keel.formats.importing import import_files
         from keel.measure.rates import settle_rates
+        from keel.probe.importing import import_waveforms
+
+        if kind.is_waveform:
+            import_waveforms([file], folder, progress=progress)
+        else:
+            import_files([file], folder, lambda _, done, total: progress(done, total), layout=layout)
+            settle_rates(folder)
+
+    def where() -> Path:
         from keel.store.library import folder_of
 
-        folder = folder_of(file)
-        if not folder.exists():
-            folder.parent.mkdir(parents=True, exist_ok=True)
-            import_files([file], folder, lambda _, done, total: window.at(done, total, stopped()), layout=layout)
-            settle_rates(folder)
-        return folder
+        return folder_of(file)
 
-    def done(folder: Path) -> None:
-        window.dismiss(True)
-        go_to(helm, folder)
-
-    def failed() -> None:
-        window.dismiss(False)
-        left()
-
-    helm.windows.open(window, lambda _: None)
-    helm.behind(read, done, failed)
+    view = "line" if kind.is_waveform else ""
+    working(helm, f"importing {file.name}", where, make, lambda folder: go_to(helm, folder, view), left)

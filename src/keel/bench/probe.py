@@ -15,6 +15,7 @@ from keel.errors import InputError, RecordingError
 from keel.media.serial import HOST
 from keel.model.frames import FrameBatch, concat
 from keel.model.waveform import Analog, Channel, Logic
+from keel.probe.importing import READ, WHOLE, keep
 
 STRETCH_S, LONGEST_S = 1.0, 120.0
 OFF = 1.001
@@ -129,6 +130,38 @@ def _volts(probe: Probe, wire: Wire, seed: int) -> Any:
     return volts(wire.line, probe.step_ns, wire.low, wire.high, probe.rise_ns, probe.noise, seed)
 
 
+def record_probe(
+    word: str,
+    seconds: float,
+    folder: Path,
+    seed: int = 1,
+    events: Sequence[tuple[float, str, str]] = (),
+    progress: Callable[[int, int], None] = lambda *_: None,
+) -> None:
+    """Make a recording of what a probe records, in volts, and of what is read of it.
+
+    Args:
+        word: One of `PROBES`.
+        seconds: How long.
+        folder: The recording to be.
+        seed, events: As `probed_wires` has them.
+        progress: Told how much of how much is done; what it raises gives it up.
+
+    Raises:
+        InputError: it lasts too long.
+        RecordingError: there is something of that name already, or no room.
+    """
+    _check_length(seconds)
+    probe, whole = PROBES[word], READ
+    wires = probed_wires(probe, seconds, seed, events, lambda at: progress(int(whole * at / seconds), WHOLE))
+    keep(channels_of(probe, wires, seed), folder, f"a probe on {probe.title}", progress=progress)
+
+
+def _check_length(seconds: float) -> None:
+    if not 0 < seconds <= LONGEST_S:
+        raise InputError("--seconds", f"{seconds:g} s would fill the disk", f"at most {LONGEST_S:g}")
+
+
 def write_probe(
     word: str,
     seconds: float,
@@ -153,8 +186,7 @@ def write_probe(
         raise InputError("--probe", f"nothing aboard is called {word}", ", ".join(PROBES))
     if out.suffix.lower() not in (".vcd", ".csv"):
         raise InputError(str(out), "is no file of waveforms that is written", "an ending of .vcd or .csv")
-    if seconds > LONGEST_S:
-        raise InputError("--seconds", f"{seconds:g} s would fill the disk", f"at most {LONGEST_S:g}")
+    _check_length(seconds)
     if out.exists():
         raise RecordingError(str(out), "there is something of this name already")
     probe = PROBES[word]

@@ -21,6 +21,7 @@ from keel.formats.wave_cells import Progress, read_cells
 from keel.model.frames import Bytes, Times
 from keel.model.waveform import Analog, Channel, Logic
 
+NAME = "volts as text"
 HEAD_LINES, NEWLINE = 200, 10
 TIME_NS = {"s": 1e9, "sec": 1e9, "ms": 1e6, "us": 1e3, "µs": 1e3, "μs": 1e3, "ns": 1.0}
 VOLTS = {"v": 1.0, "volt": 1.0, "volts": 1.0, "mv": 1e-3, "uv": 1e-6, "µv": 1e-6, "kv": 1e3}

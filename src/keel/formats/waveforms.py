@@ -16,7 +16,7 @@ Read = Callable[[Path, tuple[str, ...], Progress], list[Channel]]
 READERS: list[tuple[str, Callable[[bytes], str | None], Read]] = [
     ("value change dump", vcd.recognises, lambda path, bits, progress: vcd.read_vcd(path, progress, bits).channels),
     ("WAV", wav.recognises, lambda path, *_: wav.read_wav(path)),
-    ("volts as text", wave_text.recognises, lambda path, _, progress: wave_text.read_wave_text(path, progress)),
+    (wave_text.NAME, wave_text.recognises, lambda path, _, progress: wave_text.read_wave_text(path, progress)),
 ]
 """Name, what recognises it, what reads it (bits of vectors are taken by name)."""
 

@@ -13,15 +13,13 @@ from textual.app import App, ComposeResult
 from textual.binding import Binding
 from textual.screen import Screen
 
+from keel.app.dialogs.file_columns import CELL, LINES, Column, first_shown, paint_columns, paint_keys, paint_title
 from keel.app.paint.canvas import Line, Sheet
 from keel.app.paint.palette import DARK, LIGHT, Palette
 from keel.formats.frame_lines import text_lines, text_titles
 from keel.formats.layout import ROLES, SEPARATORS, UNITS, Layout, guess, remember, remembered, split
 from keel.formats.preview import HEAD_BYTES, first_frames
-from keel.model.safe_text import plain
 
-LINES = 9
-CELL = 14
 WORDS = {"-": "passed over", "len": "length", "dir": "direction", "ext": "29-bit?"}
 KEYS = (
     ("← →", "column"),
@@ -64,25 +62,12 @@ class Preview(Sheet):
         """Columns above, frames below."""
         style = self.palette.style
         lines = [self.line(width) for _ in range(height)]
-        lines[0] = self.line(width, "panel")
-        at = lines[0].put(0, " KEEL ", style("ink", "sea", True)) + 2
-        at = lines[0].put(at, "import ", style("dim", "panel"))
-        lines[0].put(at, plain(self.path.name, 80), style("strong", "panel", True))
+        paint_title(self, lines, "import ", self.path.name)
         lines[2].put(2, "as the file has it; what each column holds stands above it", style("dim"))
-        first = max(self.column - (width - 4) // CELL + 1, 0)
-        last = min(first + (width - 4) // CELL, self.count)
-        for place in range(first, last):
-            at = 2 + (place - first) * CELL
-            on = "raised" if place == self.column else "ink"
-            for line in lines[3 : 5 + LINES]:
-                line.ground(style("text", on), at, at + CELL - 1)
-            role = self.role(place)
-            name = WORDS.get(role, role)
-            lines[3].put(at, name, style("faint" if role == "-" else "brass", on, role != "-"), CELL - 1)
-            for i, row in enumerate(self._cells):
-                above = i < self.taken.skip + self.taken.header
-                cell = plain(row[place], 60) if place < len(row) else ""
-                lines[4 + i].put(at, cell, style("faint" if above else "text", on), CELL - 1)
+        roles = [self.role(place) for place in range(self.count)]
+        above = self.taken.skip + self.taken.header
+        columns = [Column(WORDS.get(role, role), role != "-") for role in roles]
+        paint_columns(self, lines, columns, self._cells, above, self.column)
         below = 6 + LINES
         lines[below].put(2, "as it would be read", style("dim"))
         for i, (text, role) in enumerate(self._read(height - below - 6)):
@@ -92,11 +77,7 @@ class Preview(Sheet):
         header = "header" if layout.header else "no header"
         said = f"{layout.separator}-separated · {header} · time in {layout.unit} · ids {ids} · payload {payload}"
         lines[-3].put(2, said, style("slate"))
-        lines[-1] = self.line(width, "panel")
-        at = 1
-        for key, word in KEYS:
-            at = lines[-1].put(at, key, style("brass", "panel", True)) + 1
-            at = lines[-1].put(at, word, style("dim", "panel")) + 3
+        paint_keys(self, lines, KEYS)
         return lines
 
     def _read(self, most: int) -> list[tuple[str, str]]:
@@ -127,8 +108,7 @@ class Preview(Sheet):
 
     def on_click(self, event: events.Click) -> None:
         """A click takes a column in hand, one on what it holds turns that."""
-        first = max(self.column - (self.size.width - 4) // CELL + 1, 0)
-        place = first + (event.x - 2) // CELL
+        place = first_shown(self.column, self.size.width) + (event.x - 2) // CELL
         if 3 <= event.y < 5 + LINES and 0 <= place < self.count:
             again, self.column = place == self.column, place
             if event.y == 3 and again:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 from textual.app import ComposeResult
 from textual.containers import Vertical
 from textual.widgets import ProgressBar, Static
 
 from keel.app.dialogs.window import Window
+from keel.app.frame.helm import Helm
 from keel.errors import KeelError
 from keel.model.safe_text import plain
 
@@ -50,3 +52,42 @@ class Working(Window[bool]):
     def action_leave(self) -> None:
         """Give it up; the window closes when that is done."""
         self._give_up()
+
+
+def working(
+    helm: Helm,
+    title: str,
+    where: Callable[[], Path],
+    make: Callable[[Path, Callable[[int, int], None]], None],
+    done: Callable[[Path], None],
+    left: Callable[[], None],
+) -> None:
+    """Make a recording that takes its time: how far it is is shown, and it can be given up.
+
+    Args:
+        helm: The app's.
+        title: What is done.
+        where: The recording to be; if it is there already, that is it.
+        make: Makes it, and tells how much of how much is done.
+        done: Takes it.
+        left: Called if nothing came of it.
+    """
+    window = Working(title, helm.give_up)
+
+    def work(stopped: Callable[[], bool]) -> Path:
+        folder = where()
+        if not folder.exists():
+            folder.parent.mkdir(parents=True, exist_ok=True)
+            make(folder, lambda at, total: window.at(at, total, stopped()))
+        return folder
+
+    def finished(folder: Path) -> None:
+        window.dismiss(True)
+        done(folder)
+
+    def failed() -> None:
+        window.dismiss(False)
+        left()
+
+    helm.windows.open(window, lambda _: None)
+    helm.behind(work, finished, failed)

@@ -15,6 +15,7 @@ from keel.app.paint.canvas import Line
 from keel.app.paint.strokes import bar
 from keel.app.views.bench.choices import Asked, BenchChoices
 from keel.app.views.bench.panel import choices_of, groups_of, is_ferry, panel_of, value_of
+from keel.app.views.bench.probing import probe_line
 from keel.app.views.bench.sketch import ROWS, sketch
 from keel.bench.controls import Control
 from keel.errors import ControlError
@@ -63,6 +64,7 @@ class Bench(View):
             Action(("left",), "←", "", "The value before", lambda helm: self._turn(helm, -1)),
             Action(("right",), "→", "", "The next value", lambda helm: self._turn(helm, 1)),
             Action(("enter",), "← →", "operate", "Operate the control", self.next_value),
+            Action(("p",), "p", "probe", "Probe a line aboard, and look at its waveform", probe_line),
             NEW_TRY,
         )
 

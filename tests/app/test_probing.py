@@ -1,0 +1,129 @@
+"""Waveforms come in: files of them from the list of recordings, probes of lines aboard from the bench."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from keel.app.dialogs.library import LibraryList
+from keel.app.dialogs.wave_preview import WavePreview
+from keel.app.dialogs.working import Working
+from keel.app.main import KeelApp
+from keel.probe import importing
+from keel.store.manifest import load_manifest
+from tests.app.driving import is_open, opened, plain_recording, shown, until
+from tests.app.test_shelf import choosing, listed, looked
+from tests.lines.waves import vcd, volts
+from tests.lines.wires import uart, wave
+
+TALK = wave(uart(b"+12.5V\r\n" * 3, 9600, pauses=([40.0] + [0.0] * 7) * 3))
+
+
+def volts_as_text() -> str:
+    samples = volts(TALK, 10_000, 0.0, 3.3, 4_000, 0.02)
+    return "Sample interval;10 us\nprobe (V)\n" + "".join(f"{value:.3f}\n" for value in samples)
+
+
+async def test_a_dump_is_imported_from_the_list_and_opens_in_line(
+    shelf_of_its_own: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    shelf_of_its_own.mkdir()
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "talk.vcd").write_bytes(vcd(tx=TALK))
+    app = KeelApp(None)
+    async with app.run_test(size=(160, 40)) as pilot:
+        await looked(app, pilot)
+        await until(pilot, lambda: "talk.vcd  value change dump" in "\n".join(listed(app)))
+        await pilot.press("i")
+        await choosing(app, pilot)
+        await pilot.press(*"talk", "enter")
+        await until(pilot, lambda: is_open(app, "line") and "9,600 bit/s" in shown(app))
+
+
+async def test_volts_are_shown_as_they_would_be_read_before_they_are_imported(
+    shelf_of_its_own: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    shelf_of_its_own.mkdir()
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "volts.txt").write_text(volts_as_text())
+    app = KeelApp(None)
+    async with app.run_test(size=(160, 40)) as pilot:
+        await looked(app, pilot)
+        await pilot.press("i")
+        await choosing(app, pilot)
+        await pilot.press(*"volts", "enter")
+        await until(pilot, lambda: isinstance(app.screen, WavePreview))
+        assert isinstance(app.screen, WavePreview)
+        text = "\n".join(line.text() for line in app.screen.preview.paint(160, 40))
+        assert "a sample each 10.0 µs" in text and "probe" in text and "one column ·" in text
+        await pilot.press("right", "left", "enter")
+        await until(pilot, lambda: is_open(app, "line") and "9,600 bit/s" in shown(app))
+
+
+async def test_a_preview_that_is_left_imports_nothing(
+    shelf_of_its_own: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    shelf_of_its_own.mkdir()
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "volts.txt").write_text(volts_as_text())
+    app = KeelApp(None)
+    async with app.run_test(size=(160, 40)) as pilot:
+        await looked(app, pilot)
+        await pilot.press("i")
+        await choosing(app, pilot)
+        await pilot.press(*"volts", "enter")
+        await until(pilot, lambda: isinstance(app.screen, WavePreview))
+        await pilot.press("escape")
+        await until(pilot, lambda: bool(app.screen.query(LibraryList)))
+    assert not list(shelf_of_its_own.iterdir())
+
+
+async def test_the_bench_probes_a_line_into_a_recording_of_its_own(shelf_of_its_own: Path, tmp_path: Path) -> None:
+    async with opened(plain_recording(tmp_path / "r.keel")) as (app, pilot):
+        await pilot.press("9")
+        await until(pilot, lambda: is_open(app, "bench"))
+        await pilot.press("p")
+        await choosing(app, pilot)
+        await pilot.press(*"depth", "enter")
+        await pilot.press("backspace", *"1.2", "enter")
+        await until(pilot, lambda: is_open(app, "line") and "4,800 bit/s" in shown(app))
+        assert app.state.folder is not None and app.state.folder.parent == shelf_of_its_own
+        manifest = load_manifest(app.state.folder)
+        assert [one.name for one in manifest.waveforms if one.is_channel] == ["host", "device"]
+        assert [bus.name for bus in manifest.buses] == ["host", "device"]
+        await pilot.press("backspace")
+        await until(pilot, lambda: app.state.folder == tmp_path / "r.keel")
+
+
+async def test_a_probe_that_is_given_up_leaves_nothing(
+    shelf_of_its_own: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async with opened(plain_recording(tmp_path / "r.keel")) as (app, pilot):
+        await pilot.press("9")
+        await until(pilot, lambda: is_open(app, "bench"))
+        await pilot.press("p")
+        await choosing(app, pilot)
+        await pilot.press(*"bus", "enter")
+        await pilot.press("backspace", *"100", "enter")
+        await until(pilot, lambda: isinstance(app.screen, Working))
+        await pilot.press("escape")
+        await until(pilot, lambda: not isinstance(app.screen, Working))
+    assert not shelf_of_its_own.exists() or not list(shelf_of_its_own.iterdir())
+
+
+def test_what_is_given_up_half_way_leaves_nothing(tmp_path: Path) -> None:
+    (tmp_path / "talk.vcd").write_bytes(vcd(tx=TALK))
+    told: list[int] = []
+
+    def at(done: int, total: int) -> None:
+        assert 0 <= done <= total
+        told.append(done)
+        if done > importing.DECODED:
+            raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        importing.import_waveforms([tmp_path / "talk.vcd"], tmp_path / "talk.keel", progress=at)
+    assert told == sorted(told) and np.unique(told).size > 3
+    assert [path.name for path in tmp_path.iterdir()] == ["talk.vcd"]
