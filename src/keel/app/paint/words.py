@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time as clock
 
 from keel.model.units import NS_PER_S
@@ -48,6 +49,13 @@ def length(ns: float) -> str:
     if ns < 120e9:
         return f"{ns / 1e9:.3f} s"
     return f"{ns / 60e9:.1f} min"
+
+
+def volts(value: float, swing: float) -> str:
+    """Volts, as finely as matters beside a swing."""
+    decimals = max(0, 2 - math.floor(math.log10(swing))) if swing > 0 else 3
+    # What rounds to nothing has no sign.
+    return f"{round(value, decimals) + 0.0:.{min(decimals, 9)}f} V"
 
 
 def lasting(seconds: float) -> str:

@@ -34,7 +34,9 @@ def cursor_line(here: Here, shown: LineShown, choices: LineChoices, bit_ns: floa
         role = "brass" if number == choices.active else "text"
         at = line.put(at, "12"[number], here.style(role, bold=True)) + 1
         volts = shown.volts[number] if number < len(shown.volts) else None
-        text = words.seconds(time - zero, 9).rstrip("0") + " s" + (f"  {volts:.3g} V" if volts is not None else "")
+        text = (
+            words.seconds(time - zero, 9).rstrip("0") + " s" + (f"  {volts + 0.0:.3g} V" if volts is not None else "")
+        )
         at = line.put(at, text, here.style("text")) + 3
     if len(choices.cursors) == 2:
         apart = abs(choices.cursors[1] - choices.cursors[0])
@@ -123,11 +125,12 @@ def _channel(here: Here, entry: WaveformEntry, is_in_hand: bool) -> Line:
     line = here.line("raised" if is_in_hand else "ink")
     on = "raised" if is_in_hand else "ink"
     known = entry.measured
+    swing = known.get("high", 0.0) - known.get("low", 0.0)
     rate = 1e9 / known["bit_ns"] if known.get("bit_ns") else None
     cells = (
         entry.name,
         "high" if known.get("idle") else "low",
-        *(f"{known[name]:.3f} V" if name in known else "—" for name in ("low", "high", "threshold")),
+        *(words.volts(known[name], swing) if name in known else "—" for name in ("low", "high", "threshold")),
         words.count(int(known.get("edges", entry.points))),
         words.length(known["bit_ns"]) if rate else "—",
         rate_words(rate) if rate else "—",

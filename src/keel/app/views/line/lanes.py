@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from keel.app.frame.helm import Here
+from keel.app.paint import words
 from keel.app.paint.canvas import Line
 from keel.app.paint.chart import Dots, row_of
 from keel.app.paint.strokes import nice_step, tick_words, ticks
@@ -62,15 +63,16 @@ def _volts(here: Here, lines: list[Line], lane: Lane, role: str, across: int) ->
     low, high = lane.reach
     margin = max((high - low) * 0.06, 1e-6)
     low, high = low - margin, high + margin
-    step = nice_step(high - low, max(height // 2, 1))
-    for tick in ticks(low, high, max(height // 2, 1)):
-        row = row_of((tick - low) / (high - low), height)
-        lines[row].put(GUTTER - 1, "┤", here.style("line"))
-        lines[row].put(0, f"{tick_words(tick, step)} V", here.style("dim"), GUTTER - 2, True)
-    threshold = lane.entry.measured.get("threshold")
-    if threshold is not None and low < threshold < high:
-        row = row_of((threshold - low) / (high - low), height)
+    known = lane.entry.measured
+    levels = [known[name] for name in ("low", "threshold", "high") if low < known.get(name, np.nan) < high]
+    # Where it has levels they are told, and drawn as thin lines; else round numbers.
+    for level in levels:
+        row = row_of((level - low) / (high - low), height)
         lines[row].put(GUTTER, "─" * across, here.style("line"))
+        _volts_label(here, lines[row], words.volts(level, high - low))
+    step = nice_step(high - low, max(height // 2, 1))
+    for tick in () if levels else ticks(low, high, max(height // 2, 1)):
+        _volts_label(here, lines[row_of((tick - low) / (high - low), height)], f"{tick_words(tick, step)} V")
     tall = (lane.most - lane.least) > TALL * (lane.reach[1] - lane.reach[0])
     near = np.convolve(tall, np.ones(3), "same") >= 3
     dots = Dots(across, height)
@@ -91,6 +93,11 @@ def _volts(here: Here, lines: list[Line], lane: Lane, role: str, across: int) ->
             first, last = row_of(float(top[pair].max()), height), row_of(float(bottom[pair].min()), height)
             for line in lines[first + 1 : last]:
                 line.ink(GUTTER + cell, SHADES[0], here.style("faint"))
+
+
+def _volts_label(here: Here, line: Line, text: str) -> None:
+    line.put(GUTTER - 1, "┤", here.style("line"))
+    line.put(0, text, here.style("dim"), GUTTER - 2, True)
 
 
 def _logic(here: Here, lines: list[Line], lane: Lane, role: str, across: int, bits_a_cell: float) -> None:
@@ -192,11 +199,18 @@ UNITS = ((1e3, 1.0, "ns"), (1e6, 1e3, "µs"), (1e9, 1e6, "ms"), (np.inf, 1e9, "s
 """Up to which length of the lens its axis is in which unit, and how many ns that is."""
 
 
+MOST_OF_A_UNIT = 100_000
+"""Moments of greater numbers are told in the next unit."""
+
+
 def axis_lines(here: Here, place: Place, zero: int, cursors: Sequence[int], active: int) -> list[Line]:
     """The time axis."""
     lines = [here.line(), here.line()]
     length = place.span.end - place.span.start
-    _, size, unit = next(one for one in UNITS if length < 4 * one[0])
+    farthest = max(abs(place.span.start - zero), abs(place.span.end - zero))
+    _, size, unit = next(
+        one for one in UNITS if length < 4 * one[0] and (farthest < MOST_OF_A_UNIT * one[1] or one is UNITS[-1])
+    )
     lines[0].put(GUTTER - 1, "└" + "─" * place.across, here.style("line"))
     left, right = (place.span.start - zero) / size, (place.span.end - zero) / size
     wide = len(f"{right:.3f} {unit}") + 4
@@ -204,10 +218,10 @@ def axis_lines(here: Here, place: Place, zero: int, cursors: Sequence[int], acti
     step = nice_step(right - left, most)
     for tick in ticks(left, right, most):
         at = GUTTER + int((tick - left) / max(right - left, 1e-12) * place.across)
-        words = f"{tick_words(tick, step)} {unit}"
-        if at + len(words) < here.width:
+        text = f"{tick_words(tick, step)} {unit}"
+        if at + len(text) < here.width:
             lines[0].put(at, "┴", here.style("line"), 1)
-            lines[1].put(at, words, here.style("dim"))
+            lines[1].put(at, text, here.style("dim"))
     for number, cursor in enumerate(cursors):
         cell = place.cell(cursor)
         if 0 <= cell < place.across:
