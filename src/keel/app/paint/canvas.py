@@ -88,6 +88,17 @@ class Line:
             self._cells[at] = char
             self._styles[at] = style + Style(bgcolor=self._styles[at].bgcolor)
 
+    def inks(self, at: int, text: str, style: Style) -> None:
+        """Write cells that are no blanks and leave their ground as it is."""
+        made: dict[int, Style] = {}
+        for place, char in enumerate(text[: max(self.width - at, 0)], at):
+            if char != " " and place >= 0:
+                old = self._styles[place]
+                if id(old) not in made:
+                    made[id(old)] = style + Style(bgcolor=old.bgcolor)
+                self._cells[place] = char
+                self._styles[place] = made[id(old)]
+
     def fade(self, style: Style) -> None:
         """Write everything in one colour, on the ground it has."""
         made: dict[Style, Style] = {}

@@ -39,13 +39,18 @@ class Dots:
                 self._dot(c, step)
             before = (c, r)
 
-    def bar(self, column: int, low: float, high: float) -> None:
-        """Draw from ``low`` to ``high`` (0 is the bottom, 1 the top) in one column of dots."""
-        down = self.height * 4
-        top = min(max(round((1 - high) * (down - 1)), 0), down - 1)
-        bottom = min(max(round((1 - low) * (down - 1)), 0), down - 1)
-        for row in range(top, bottom + 1):
-            self._dot(column, row)
+    def bars(self, low: npt.NDArray[np.float64], high: npt.NDArray[np.float64]) -> None:
+        """Draw from ``low`` to ``high`` (0 is the bottom, 1 the top) in each column of dots; NaN: nothing."""
+        across, down = self.width * 2, self.height * 4
+        count = min(len(low), across)
+        drawn = ~np.isnan(low[:count])
+        top = np.full(across, down)
+        bottom = np.full(across, -1)
+        top[:count][drawn] = np.clip(np.rint((1 - high[:count][drawn]) * (down - 1)), 0, down - 1)
+        bottom[:count][drawn] = np.clip(np.rint((1 - low[:count][drawn]) * (down - 1)), 0, down - 1)
+        rows = np.arange(down)[:, None]
+        inside = ((rows >= top) & (rows <= bottom)).reshape(self.height, 4, self.width, 2)
+        self._cells |= np.einsum("hdwc,dc->hw", inside, np.array(_DOTS))
 
     def _dot(self, column: int, row: int) -> None:
         self._cells[row // 4, column // 2] |= _DOTS[row % 4][column % 2]
@@ -114,9 +119,7 @@ def draw_chart(palette: Palette, width: int, height: int, chart: Chart) -> list[
         inside = (curve.x >= left) & (curve.x <= right)
         dots.plot((curve.x[inside] - left) / (right - left), np.clip((curve.y[inside] - low) / (high - low), 0, 1))
         for line, text in zip(lines, dots.rows(), strict=False):
-            for i, char in enumerate(text):
-                if char != " ":
-                    line.ink(AXIS + 1 + i, char, style(curve.role))
+            line.inks(AXIS + 1, text, style(curve.role))
     for dot in chart.dots:
         if left <= dot.x <= right and low <= dot.y <= high:
             row = row_of((dot.y - low) / (high - low), down)

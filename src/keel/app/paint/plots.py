@@ -118,12 +118,12 @@ def _strip(palette: Palette, width: int, height: int, pairs: Sequence[tuple[Plot
     for plot, role in pairs:
         low, high = shared or _bounds([plot])
         dots = Dots(across, height)
+        bottoms, tops = np.full((2, across * 2), np.nan)
         for column, bottom, top in _bars(plot.envelope, across * 2):
-            dots.bar(column, (bottom - low) / (high - low), (top - low) / (high - low))
+            bottoms[column], tops[column] = (bottom - low) / (high - low), (top - low) / (high - low)
+        dots.bars(bottoms, tops)
         for line, text in zip(lines, dots.rows(), strict=False):
-            for i, char in enumerate(text):
-                if char != " ":
-                    line.ink(GUTTER + i, char, palette.style(role))
+            line.inks(GUTTER, text, palette.style(role))
         for time, value in plot.expected:
             at = _place(plot.envelope, time, across)
             row = row_of((value - low) / (high - low), height)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
+from rich.style import Style
 
 from keel.app.frame.helm import Here
 from keel.app.paint import words
@@ -77,22 +78,18 @@ def _volts(here: Here, lines: list[Line], lane: Lane, role: str, across: int) ->
     near = np.convolve(tall, np.ones(3), "same") >= 3
     dots = Dots(across, height)
     bottom, top = (lane.least - low) / (high - low), (lane.most - low) / (high - low)
-    for column in range(min(len(tall), across * 2)):
-        if np.isnan(bottom[column]):
-            continue
-        if near[column]:
-            # It goes up and down faster than can be drawn: its reach alone.
-            dots.bar(column, bottom[column], bottom[column])
-            dots.bar(column, top[column], top[column])
-        else:
-            dots.bar(column, bottom[column], top[column])
-    _ink(here, lines, dots.rows(), role)
-    for cell in range(across):
+    # Where it goes up and down faster than can be drawn, its reach alone.
+    dots.bars(bottom, np.where(near, bottom, top))
+    dots.bars(np.where(near, top, bottom), top)
+    _ink(lines, dots.rows(), here.style(role))
+    shades = [[" "] * across for _ in lines]
+    both = (near[: 2 * across : 2] & near[1 : 2 * across : 2]).nonzero()[0].tolist()
+    for cell in both:
         pair = slice(2 * cell, 2 * cell + 2)
-        if near[pair].all() and len(near[pair]):
-            first, last = row_of(float(top[pair].max()), height), row_of(float(bottom[pair].min()), height)
-            for line in lines[first + 1 : last]:
-                line.ink(GUTTER + cell, SHADES[0], here.style("faint"))
+        first, last = row_of(float(top[pair].max()), height), row_of(float(bottom[pair].min()), height)
+        for row in range(first + 1, last):
+            shades[row][cell] = SHADES[0]
+    _ink(lines, ["".join(row) for row in shades], here.style("faint"))
 
 
 def _volts_label(here: Here, line: Line, text: str) -> None:
@@ -104,34 +101,27 @@ def _logic(here: Here, lines: list[Line], lane: Lane, role: str, across: int, bi
     height = len(lines)
     lines[0].put(0, "high", here.style("dim"), GUTTER - 2, True)
     lines[-1].put(0, "low", here.style("dim"), GUTTER - 2, True)
-    counts, levels = lane.counts, lane.levels
+    levels = np.asarray(lane.levels[: 2 * across], np.float64)
+    counts = np.asarray(lane.counts[: len(levels)], np.int64)
+    edges = np.add.reduceat(counts, np.arange(0, len(counts), 2)) if len(counts) else counts
+    busy = np.repeat(edges >= BUSY, 2)[: len(levels)]
+    levels[busy] = np.nan
+    levels[levels < 0] = np.nan
     dots = Dots(across, height)
-    busy = {}
-    for cell in range(across):
-        pair = range(2 * cell, min(2 * cell + 2, len(levels)))
-        edges = int(sum(counts[k] for k in pair))
-        if edges >= BUSY:
-            busy[cell] = edges
-            continue
-        for k in pair:
-            if levels[k] >= 0:
-                dots.bar(k, 0.04 if counts[k] else float(levels[k]), 0.96 if counts[k] else float(levels[k]))
-    _ink(here, lines, dots.rows(), role)
-    for cell, edges in busy.items():
-        share = edges / max(bits_a_cell, edges, 1)
-        for line in lines:
-            line.ink(GUTTER + cell, SHADES[min(int(share * 3), 2)], here.style(role))
-    for cell in range(across):
-        both = levels[2 * cell : 2 * cell + 2]
-        if len(both) and (both < 0).all():
-            lines[height // 2].ink(GUTTER + cell, "·", here.style("faint"))
+    dots.bars(np.where(counts > 0, 0.04 + 0 * levels, levels), np.where(counts > 0, 0.96 + 0 * levels, levels))
+    _ink(lines, dots.rows(), here.style(role))
+    shares = edges / np.maximum(np.maximum(bits_a_cell, edges), 1)
+    shades = np.where(edges >= BUSY, np.minimum(shares * 3, 2).astype(int), -1).tolist()
+    text = "".join(SHADES[shade] if shade >= 0 else " " for shade in shades)
+    _ink(lines, [text] * height, here.style(role))
+    unknown = np.asarray(lane.levels[: 2 * across]) < 0
+    nothing = np.logical_and.reduceat(unknown, np.arange(0, len(unknown), 2)).tolist() if len(unknown) else []
+    lines[height // 2].inks(GUTTER, "".join("·" if one else " " for one in nothing), here.style("faint"))
 
 
-def _ink(here: Here, lines: list[Line], rows: list[str], role: str) -> None:
+def _ink(lines: list[Line], rows: list[str], style: Style) -> None:
     for line, text in zip(lines, rows, strict=False):
-        for at, char in enumerate(text):
-            if char != " ":
-                line.ink(GUTTER + at, char, here.style(role))
+        line.inks(GUTTER, text, style)
 
 
 FIELD_ROLES = {"id": "brass", "data": "text", "byte": "text", "crc": "plum", "stuff_count": "plum"}
@@ -139,26 +129,32 @@ SAYING = ("dlc", "stuff_count")
 """Of these the number is of interest; of single bits and of what is always alike the name alone."""
 
 
+FEWEST_CELLS = 5
+"""A frame that has fewer cells is a mark alone."""
+
+
 def frame_lines(here: Here, place: Place, frames: Sequence[SeenFrame], role: str, in_hand: int | None) -> list[Line]:
     """Two rows over a waveform: fields over their bits, and a bracket for each frame."""
     fields, brackets = here.line(), here.line()
+    marks: dict[int, bool] = {}
+    narrow = FEWEST_CELLS * (place.span.end - place.span.start) / max(place.across, 1)
     for frame in frames:
+        if frame.end - frame.start < narrow:
+            cell = max(place.cell(frame.start), 0)
+            marks[cell] = marks.get(cell, False) or bool(frame.faults)
+            continue
         low, high = max(place.cell(frame.start), 0), min(place.cell(frame.end), place.across)
-        if high <= low:
-            high = low + 1
-        colour = "coral" if frame.faults else role
-        bold = frame.number == in_hand
-        wide = high - low
         text = f"{'✕ ' + frame.faults + ' ' if frame.faults else ''}{frame.ident}"
-        if wide >= 5:
-            shown = " ".join(f"{byte:02X}" for byte in frame.payload[:wide])
-            _bracket(brackets, low, high, f"{text}  {shown}".strip(), here, colour, bold)
-        elif low < place.across:
-            brackets.put(GUTTER + low, "✕" if frame.faults else "▪", here.style(colour, bold=bold), 1)
+        shown = " ".join(f"{byte:02X}" for byte in frame.payload[: high - low])
+        colour, bold = "coral" if frame.faults else role, frame.number == in_hand
+        _bracket(brackets, low, high, f"{text}  {shown}".strip(), here, colour, bold)
         for field in frame.fields:
             a, b = place.cell(field.start), place.cell(field.end)
             if b > 0 and a < place.across:
                 _field(fields, max(a, 0), min(b, place.across), field, here)
+    for cell, is_faulty in marks.items():
+        if cell < place.across:
+            brackets.put(GUTTER + cell, "✕" if is_faulty else "▪", here.style("coral" if is_faulty else role), 1)
     return [fields, brackets]
 
 
