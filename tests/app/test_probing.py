@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -12,11 +13,15 @@ from keel.app.dialogs.wave_preview import WavePreview
 from keel.app.dialogs.working import Working
 from keel.app.main import KeelApp
 from keel.probe import importing
+from keel.probe.adding import add_waveforms
 from keel.store.manifest import load_manifest
-from tests.app.driving import is_open, opened, plain_recording, shown, until
+from keel.store.recording import Recording
+from tests.app.driving import is_open, notes, opened, plain_recording, shown, until
 from tests.app.test_shelf import choosing, listed, looked
 from tests.lines.waves import vcd, volts
 from tests.lines.wires import uart, wave
+from tests.making import START
+from tests.probe.test_adding import probe, recorded_bus
 
 TALK = wave(uart(b"+12.5V\r\n" * 3, 9600, pauses=([40.0] + [0.0] * 7) * 3))
 
@@ -127,3 +132,24 @@ def test_what_is_given_up_half_way_leaves_nothing(tmp_path: Path) -> None:
         importing.import_waveforms([tmp_path / "talk.vcd"], tmp_path / "talk.keel", progress=at)
     assert told == sorted(told) and np.unique(told).size > 3
     assert [path.name for path in tmp_path.iterdir()] == ["talk.vcd"]
+
+
+async def test_a_frame_of_a_bus_is_seen_on_the_probe_of_it(tmp_path: Path) -> None:
+    live = recorded_bus(tmp_path / "live.keel")
+    (tmp_path / "wire.vcd").write_bytes(vcd(wire=probe()))
+    add_waveforms([tmp_path / "wire.vcd"], live, None)
+    snapshot = Recording(live).snapshot()
+    rows = snapshot.rows(0, snapshot.frames)
+    middle = int(np.flatnonzero((rows.bus == 0) & (rows.time > START + 1_700_000_000))[0])
+    async with opened(live) as (app, pilot):
+        app.change("frame", replace(app.state, view="frames", frame=middle))
+        await until(pilot, lambda: is_open(app, "frames"))
+        await pilot.press("W")
+        await until(pilot, lambda: is_open(app, "line"))
+        twin = app.state.frame
+        assert twin is not None and rows.bus[twin] == 2 and rows.payload(twin) == rows.payload(middle)
+        assert app.state.lens is not None and app.state.lens.end - app.state.lens.start < 1_000_000
+        app.change("frame", replace(app.state, view="frames", frame=0, lens=None))
+        await until(pilot, lambda: is_open(app, "frames"))
+        await pilot.press("W")
+        await until(pilot, lambda: any("no frame like this one" in note for note in notes(app)))

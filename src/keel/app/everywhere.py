@@ -102,7 +102,7 @@ def _last_of(picture: Picture, key: int) -> int | None:
 
 def to_waveform(shell: Shell) -> None:
     """The frame in hand, or the newest of the identifier in hand, on its waveform."""
-    from keel.media.every import ends_of
+    from keel.probe.aligning import twin_of
 
     here = shell.here
     picture, pick = here.picture, shell.view.pick(here)
@@ -119,12 +119,26 @@ def to_waveform(shell: Shell) -> None:
     if number is None or number >= snapshot.frames:
         shell.change("waveform", replace(shell.state, view="line"))
         return
-    one = snapshot.rows(number, number + 1)
-    if int(one.bus[0]) not in derived:
+    bus = int(snapshot.rows(number, number + 1).bus[0])
+    twin = next((line for line in manifest.lines if line.twin == bus), None)
+    if bus in derived:
+        _look_at_waveform(shell, number)
+    elif twin is not None:
+        shell.behind(lambda _: twin_of(snapshot, twin, number), lambda found: _look_at_waveform(shell, found))
+    else:
         shell.tell("this frame was not read from a waveform", 3)
+
+
+def _look_at_waveform(shell: Shell, number: int | None) -> None:
+    from keel.media.every import ends_of
+
+    if number is None:
+        shell.tell("the probe has no frame like this one at that time", 3)
         return
+    snapshot = shell.here.picture.snapshot
+    one = snapshot.rows(number, number + 1)
     start = int(one.time[0])
-    end = next(iter(ends_of(one, manifest.buses))) or start
+    end = next(iter(ends_of(one, snapshot.manifest.buses))) or start
     shell.change("waveform", replace(shell.state, view="line", frame=number, lens=with_margin(start, end)))
 
 

@@ -33,6 +33,24 @@ def finite(value: float | None) -> float | None:
     return value
 
 
+def time_ns(option: str, text: str) -> int:
+    """A time in ns: written with a unit, or in seconds.
+
+    Raises:
+        InputError: it is none.
+    """
+    from keel.ask.times import moment_ns
+    from keel.errors import InputError
+
+    try:
+        return round(float(text) * 1e9)
+    except (ValueError, OverflowError):
+        try:
+            return moment_ns(text)
+        except ValueError:
+            raise InputError(option, f"“{text}” is no time", "seconds, or a number with its unit, as 3ms") from None
+
+
 def text_of(path: Path, expected: str) -> str:
     """A text file.
 

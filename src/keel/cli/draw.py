@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from keel.cli import app, say
-from keel.cli.arguments import Ask, Rec, read
+from keel.cli.arguments import Ask, Rec, read, time_ns
 from keel.draw.drawings import DRAWINGS, Drawing, Found, Material, drawing
 from keel.errors import InputError
 
@@ -79,27 +79,12 @@ def _span(snapshot: Snapshot, at: str, length: str) -> Span:
     from keel.model.span import Span
 
     whole = snapshot.span
-    found = []
-    for option, text in (("--at", at), ("--span", length)):
-        try:
-            found.append(_ns(text) if text else None)
-        except ValueError:
-            raise InputError(option, f"“{text}” is no time", "seconds, or a number with its unit, as 3ms") from None
+    found = [time_ns(option, text) if text else None for option, text in (("--at", at), ("--span", length))]
     start = whole.start if found[0] is None else snapshot.zero + found[0]
     end = whole.end if found[1] is None else start + found[1]
     if not (start < end and start < whole.end and end > whole.start):
         raise InputError("--at", "there is nothing at that time", f"within {words_of(whole, snapshot.zero)}")
     return Span(max(start, whole.start), min(end, whole.end))
-
-
-def _ns(text: str) -> int:
-    """A time: with a unit, or in seconds."""
-    from keel.ask.times import moment_ns
-
-    try:
-        return round(float(text) * 1e9)
-    except (ValueError, OverflowError):
-        return moment_ns(text)
 
 
 def words_of(span: Span, zero: int) -> str:

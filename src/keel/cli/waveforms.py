@@ -50,6 +50,13 @@ def decode(
     setting: Setting = None,
     make: Making = None,
     bus: Annotated[str, typer.Option(metavar="NAME", help="Of a recording: the line to read anew.")] = "",
+    align: Annotated[
+        str,
+        typer.Option(
+            metavar="auto|T",
+            help="Add to a recording: by frames that both have, or the file's zero lies at T, as 12.5s.",
+        ),
+    ] = "",
     undo: Annotated[bool, typer.Option("--undo", help="Of a recording: take back what was read anew last.")] = False,
     json: Json = False,
 ) -> None:
@@ -66,7 +73,28 @@ def decode(
         raise typer.BadParameter("--bus and --undo are for recordings")
     if output is None:
         raise typer.BadParameter("-o REC says which recording to make")
-    _new(files, output, options, json)
+    if align:
+        _add(files, output, align, options, json)
+    else:
+        _new(files, output, options, json)
+
+
+def _add(files: list[Path], folder: Path, align: str, options: Codes, json: bool) -> None:
+    from keel.cli.arguments import find_recording, time_ns
+    from keel.model.safe_text import plain
+    from keel.probe.adding import add_waveforms
+    from keel.store.recording import Recording
+
+    folder = find_recording(folder)
+    zero = Recording(folder).snapshot().zero
+    bar = Progress("reading")
+    try:
+        at = None if align == "auto" else zero + time_ns("--align", align)
+        added = add_waveforms(files, folder, at, said_of(options), bar.at)
+    finally:
+        bar.end()
+    _print(added.done, json)
+    say(f"{plain(str(folder))}: {added.frames} frames added, {plain(added.said)}")
 
 
 def _new(files: list[Path], output: Path, options: Codes, json: bool) -> None:

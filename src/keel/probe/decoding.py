@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -78,7 +78,7 @@ def decode_channels(
             found = guesses(line.logic, asked, one.code)
             if is_told(found) or (one.code != "auto" and found):
                 best, others = found[0], [g for g in found[1:] if g.score > 0]
-                bus = _free_name(bus_name(line.name), [line.bus for line in done.lines])
+                bus = free_name(bus_name(line.name), [line.bus for line in done.lines])
                 done.lines.append(Line(bus, best, others[0] if others else None, line))
             else:
                 for name in line.roles:
@@ -87,7 +87,8 @@ def decode_channels(
     return done
 
 
-def _free_name(name: str, taken: Sequence[str]) -> str:
+def free_name(name: str, taken: Collection[str]) -> str:
+    """The name, with a number if there is one like it already."""
     number, free = 1, name
     while free in taken:
         number += 1

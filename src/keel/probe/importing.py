@@ -12,7 +12,7 @@ from keel.lines.code import Asked
 from keel.model.safe_text import plain
 from keel.model.waveform import Channel
 from keel.probe.channels import probed
-from keel.probe.decoding import Decoded, Wanted, decode_channels
+from keel.probe.decoding import Decoded, Wanted, decode_channels, free_name
 from keel.probe.made import EXPECTED, made, parse_formula
 from keel.probe.stored import record
 
@@ -41,8 +41,11 @@ class Said:
     given: tuple[str, ...] = ()
 
 
+NOTHING_SAID = Said()
+
+
 def import_waveforms(
-    files: Sequence[Path], folder: Path, said: Said = Said(), progress: Progress = lambda *_: None
+    files: Sequence[Path], folder: Path, said: Said = NOTHING_SAID, progress: Progress = lambda *_: None
 ) -> tuple[Decoded, int]:
     """Make a recording of files of waveforms; what was found, and how many frames there are.
 
@@ -63,7 +66,11 @@ def import_waveforms(
 
 
 def keep(
-    channels: Sequence[Channel], folder: Path, source: str, said: Said = Said(), progress: Progress = lambda *_: None
+    channels: Sequence[Channel],
+    folder: Path,
+    source: str,
+    said: Said = NOTHING_SAID,
+    progress: Progress = lambda *_: None,
 ) -> tuple[Decoded, int]:
     """Make a recording of channels; as `import_waveforms`. ``source`` says where they came from, in words."""
     found = []
@@ -79,10 +86,12 @@ def keep(
     return done, frames
 
 
-def channels_in(files: Sequence[Path], said: Said = Said(), progress: Progress = lambda *_: None) -> list[Channel]:
+def channels_in(
+    files: Sequence[Path], said: Said = NOTHING_SAID, progress: Progress = lambda *_: None, taken: Sequence[str] = ()
+) -> list[Channel]:
     """The channels of all files, and those that are made of them.
 
-    Channels of several files are told apart by the file's name where they share theirs.
+    Channels of several files are told apart by the file's name where they share theirs, or have one that is taken.
     """
     named = [name for one in said.wanted for name in (*one.channels, *one.roles)]
     bits = tuple(name for name in named if name.endswith("]"))
@@ -92,17 +101,18 @@ def channels_in(files: Sequence[Path], said: Said = Said(), progress: Progress =
         before = sum(sizes[:number])
         for one in read_waveforms(path, bits, lambda done, _, before=before: progress(before + done, sum(sizes)))[1]:  # type: ignore[misc]
             name = plain(one.name)
-            if any(name == other.name for other in found):
-                name = f"{plain(path.stem)} {name}"
+            known = {*taken, *(other.name for other in found)}
+            if name in known:
+                name = free_name(f"{plain(path.stem)} {name}", known)
             found.append(replace(one, name=name, number=len(found) + 1))
     for text in said.made:
-        found.append(_made(text, found))
+        found.append(_made(text, found, taken))
     return found
 
 
-def _made(text: str, known: Sequence[Channel]) -> Channel:
+def _made(text: str, known: Sequence[Channel], taken: Sequence[str]) -> Channel:
     name, equals, formula = text.partition("=")
-    if not equals or not name.strip() or any(one.name == name.strip() for one in known):
+    if not equals or not name.strip() or name.strip() in {*taken, *(one.name for one in known)}:
         raise InputError("--make", f"“{text}” names no new channel", f"NAME={EXPECTED}")
     parsed = parse_formula(formula)
     wave = made(parsed, {one.name: one.wave for one in known})

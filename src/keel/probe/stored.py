@@ -89,6 +89,50 @@ def _fill(folder: Path, done: Decoded, given: Sequence[str], progress: Progress)
     return len(whole)
 
 
+def add(
+    folder: Path,
+    snapshot: Snapshot,
+    done: Decoded,
+    offset: int,
+    twins: Mapping[str, int],
+    sentence: str,
+    given: Sequence[str] = (),
+) -> int:
+    """Add waveforms and the lines that were read to a recording; how many frames came.
+
+    Args:
+        folder: The recording.
+        snapshot: What it is now.
+        done: What was read, on its clock; buses and channels have names that are free.
+        offset: What was added to the times of the files.
+        twins: The buses that have the same frames, by the names of the lines.
+        sentence: How they were laid onto its clock.
+        given: What a person set, by name.
+
+    Raises:
+        RecordingBusy: somebody writes to it.
+        RecordingError: it cannot be written.
+    """
+    manifest = snapshot.manifest
+    highest = max((entry.number for entry in manifest.waveforms), default=0)
+    entries = [_written(folder, highest + number, one, done) for number, one in enumerate(done.channels, 1)]
+    lines, first = [], len(manifest.buses)
+    for number, line in enumerate(done.lines, first):
+        entries = _placed(entries, _made_for(folder, highest + len(entries) + 1, line, entries), line)
+        lines.append(replace(_line_entry(number, line, entries, given), twin=twins.get(line.bus, -1)))
+    entries = [replace(entry, offset=offset) for entry in entries]
+
+    def change(draft: Manifest) -> None:
+        draft.waveforms = [*draft.waveforms, *entries]
+        draft.lines = [*draft.lines, *lines]
+        draft.buses = [*draft.buses, *(replace(line.guess.bus, name=line.bus) for line in done.lines)]
+        draft.notes = [*draft.notes, *(f"{line.bus}: {sentence}" for line in done.lines)]
+
+    fresh = _frames_of(done.lines, range(first, first + len(done.lines)))
+    replace_frames(folder, set(range(first, first + len(done.lines))), fresh, change)
+    return len(fresh)
+
+
 def _written(folder: Path, number: int, one: Probed, done: Decoded) -> WaveformEntry:
     channel = replace(one.channel, notes=(*one.said(), *done.said.get(one.channel.name, [])))
     measured = facts(one)

@@ -30,6 +30,7 @@ class WaveformEntry(Extensible):
         source: The file it came from.
         measured: What was measured of it: ``low``, ``high``, ``threshold`` (volts), ``idle`` (0 or 1), ``edges``,
             ``bit_ns``; as far as it could be.
+        offset: What was added to the times of its file to lay it onto the recording's clock, in ns.
     """
 
     number: int
@@ -49,6 +50,7 @@ class WaveformEntry(Extensible):
     notes: tuple[str, ...] = ()
     source: str = ""
     measured: Mapping[str, float] = field(default_factory=dict, hash=False)
+    offset: int = 0
 
     def __post_init__(self) -> None:
         if self.end < self.start or self.points < 0 or self.first not in (0, 1):
@@ -77,6 +79,7 @@ class LineEntry(Extensible):
         given: What a person set; all else was found.
         said: What was found, in sentences.
         longest: How long its longest frame takes, in ns.
+        twin: The bus that was recorded while this line was probed, and has the same frames; -1 if none is known.
     """
 
     bus: int
@@ -92,6 +95,7 @@ class LineEntry(Extensible):
     given: tuple[str, ...] = ()
     said: tuple[str, ...] = ()
     longest: int = 0
+    twin: int = -1
 
 
 @dataclass(frozen=True)
