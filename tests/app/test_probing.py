@@ -16,7 +16,7 @@ from keel.probe import importing
 from keel.probe.adding import add_waveforms
 from keel.store.manifest import load_manifest
 from keel.store.recording import Recording
-from tests.app.driving import is_open, notes, opened, plain_recording, shown, until
+from tests.app.driving import has_said, is_open, opened, plain_recording, shown, until
 from tests.app.test_shelf import choosing, listed, looked
 from tests.lines.waves import vcd, volts
 from tests.lines.wires import uart, wave
@@ -152,4 +152,4 @@ async def test_a_frame_of_a_bus_is_seen_on_the_probe_of_it(tmp_path: Path) -> No
         app.change("frame", replace(app.state, view="frames", frame=0, lens=None))
         await until(pilot, lambda: is_open(app, "frames"))
         await pilot.press("W")
-        await until(pilot, lambda: any("no frame like this one" in note for note in notes(app)))
+        await until(pilot, lambda: has_said(app, "the probe has no frame like this one at that time"))
