@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keel.lines.can_reader import ACK, CRC, FIELDS, STUFF
+from keel.lines.can_fields import fields_of
+from keel.lines.can_reader import ACK, CRC, FIELDS, OVERLOAD, STUFF
 from keel.lines.can_wave import CanRates, CanSent, bits_of, decode, turn_of
 from keel.model.frames import Flag
 from keel.model.identity import Form
@@ -28,6 +29,7 @@ def said(sent: CanSent) -> list[tuple[int, bytes]]:
     return [(int(sent.ident[i]), sent.data[sent.offsets[i] : sent.offsets[i + 1]].tobytes()) for i in range(len(sent))]
 
 
+BIT = 2_000
 FRAMES = [
     CanFrame(0x1A0, bytes([0x80, 0x01, 0xA4, 0xFF])),
     CanFrame(0x000, bytes(8)),
@@ -104,6 +106,20 @@ def test_six_equal_bits_are_an_error_frame() -> None:
     sent = decode(wave([*levels, *good]), CanRates(500_000))
     assert sent.faults.tolist() == [STUFF, 0] and [int(f) for f in sent.form] == [Form.NONE, Form.BASE]
     assert int(sent.flags[0]) & Flag.ERROR and said(sent)[0] == (0, b"")
+
+
+@pytest.mark.parametrize("flag", [6, 9, 12])
+@pytest.mark.parametrize("after", [1, 2])
+def test_an_overload_frame_in_the_intermission_is_one(flag: int, after: int) -> None:
+    first, _ = can(FRAMES[:1], 500_000, gap_bits=after)
+    second, _ = can(FRAMES[1:2], 500_000, rest=0.0)
+    line = wave([*first[:-1], (0, flag * BIT), (1, 11 * BIT), *second, (1, 40 * BIT)])
+    sent = decode(line, CanRates(500_000))
+    assert sent.faults.tolist() == [0, OVERLOAD, 0] and int(sent.form[1]) == Form.NONE
+    begin, end = int(sent.starts[1]), int(sent.ends[1])
+    assert end - begin == (flag + 8) * BIT and begin - sent.ends[0] == after * BIT
+    (found,) = fields_of(line, begin, end, CanRates(500_000))
+    assert (found.name, found.start, found.end, found.fault) == ("overload", begin, begin + flag * BIT, "overload")
 
 
 def test_what_the_recording_cut_is_no_frame() -> None:

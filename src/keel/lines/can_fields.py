@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from keel.lines.can_reader import CRC, FIELDS, STUFF
-from keel.lines.can_wave import CanRates, read_again
+from keel.lines.can_wave import OVERLOAD_DELIMITER, CanRates, read_again
 from keel.lines.code import Field
 from keel.model.waveform import Logic
 
@@ -27,6 +27,8 @@ def fields_of(line: Logic, start: int, end: int, rates: CanRates) -> list[Field]
     bits, faults = read_again(line, start, rates)
     if not len(bits):
         return []
+    if faults == STUFF and (flag := _overload_flag(line, start, end, rates)) is not None:
+        return [flag]
     is_extended = bool((bits[:, 2] == _SECOND_ID).any())
     is_flexible = any(FIELDS[number] == "fdf" and level for _, level, number in bits.tolist())
     runs: list[tuple[int, Run]] = []
@@ -43,6 +45,17 @@ def fields_of(line: Logic, start: int, end: int, rates: CanRates) -> list[Field]
         # The sixth equal bit ends what can be read.
         fields[-1] = replace(fields[-1], end=end, fault="stuff")
     return fields
+
+
+def _overload_flag(line: Logic, start: int, end: int, rates: CanRates) -> Field | None:
+    """The flag of an overload frame, if it is one: all that is there is as long as flag and delimiter."""
+    place = int(line.edges.searchsorted(start)) + 1
+    if place >= len(line.edges):
+        return None
+    stop = int(line.edges[place])
+    if abs(end - stop - OVERLOAD_DELIMITER * 1e9 / rates.slow) > 2:
+        return None
+    return Field("overload", start, stop, None, None, "overload")
 
 
 def _name(name: str, is_extended: bool, is_flexible: bool) -> str:

@@ -20,7 +20,7 @@ from keel.model.frames import FD_LENGTHS
 SAMPLE = 0.65
 SWITCH = 0.8
 """Where in BRS and in the CRC delimiter the rate is taken to change, where no edge tells."""
-CRC, STUFF, FORM, ACK = 1, 2, 4, 8
+CRC, STUFF, FORM, ACK, OVERLOAD = 1, 2, 4, 8, 16
 FIELDS = (
     "sof", "id", "srr", "ide", "id", "rtr", "r1", "r0", "fdf", "res", "brs", "esi", "dlc", "data", "stuff_count", "crc",
     "crc_delimiter", "ack", "ack_delimiter", "eof", "stuff",

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from keel.lines.can_reader import ACK, CRC, FORM, MOST_BITS, STUFF, read_frame
+from keel.lines.can_reader import ACK, CRC, FORM, MOST_BITS, OVERLOAD, STUFF, read_frame
 from keel.model.faults import Fault
 from keel.model.frames import Flag, Times
 from keel.model.identity import NO_IDENT, Form
@@ -19,8 +19,9 @@ from keel.model.waveform import Logic
 
 IDLE_BITS = 10.4
 """So many recessive bits follow every frame and every error, but for the intermission after good ones."""
-INTERMISSION = 2.3
-FAULTS = {CRC: Fault.CRC, STUFF: Fault.STUFF, FORM: Fault.FORM, ACK: Fault.ACK}
+INTERMISSION, OVERLOAD_FLAG, OVERLOAD_DELIMITER = 2.3, (5.5, 13.5), 8
+"""In bits: a frame may begin behind so many; what begins before is an overload flag if it is so long."""
+FAULTS = {OVERLOAD: Fault.OVERLOAD, CRC: Fault.CRC, STUFF: Fault.STUFF, FORM: Fault.FORM, ACK: Fault.ACK}
 NOT_ISO = 0
 
 
@@ -75,6 +76,17 @@ def _decode(
             continue
         before = edges[k] - (edges[k - 1] if k else begin)
         is_sure = before >= IDLE_BITS * slow
+        if rested and not is_sure and edges[k] < free_from and k + 1 < count:
+            flag = edges[k + 1] - edges[k]
+            if OVERLOAD_FLAG[0] * slow <= flag <= OVERLOAD_FLAG[1] * slow:
+                # Somebody asks for more time: a flag in the intermission, and a delimiter behind it.
+                table[n] = 0
+                table[n, 0], table[n, 1] = edges[k], edges[k + 1] + np.int64(np.rint(OVERLOAD_DELIMITER * slow))
+                table[n, 2], table[n, 6] = 255, OVERLOAD
+                free_from = table[n, 1] + INTERMISSION * slow
+                n += 1
+                k += 2
+                continue
         if not (is_sure or (rested and edges[k] >= free_from) or k == 0):
             k += 1
             continue

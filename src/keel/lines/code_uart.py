@@ -80,6 +80,12 @@ def _cut(asked: Asked, reading: Reading) -> Cut:
         if not said["length"].isdecimal() or not 1 <= int(said["length"]) <= 65_536:
             raise InputError("--set", f"length={said['length']}", "a number of bytes")
         return Cut(length=int(said["length"]))
+    if "length_field" in said:
+        at, _, more = said["length_field"].partition("+")
+        if not at.isdecimal() or not (more or "0").isdecimal() or max(int(at), int(more or 0)) > 255:
+            expected = "the byte that says it, and what is added, as 1+3"
+            raise InputError("--set", f"length_field={said['length_field']}", expected)
+        return Cut(field=(int(at), int(more or 0)))
     if "gap" in said:
         return Cut(gap_ns=gap_ns(said["gap"]))
     return chosen_cut(reading.sent, reading.how)
@@ -148,5 +154,6 @@ _FAULT_WORDS = {BREAK: "break", FRAMING: "framing", PARITY: "parity"}
 UART = Code(
     "uart", "serial", read, explain, True,
     {"bits": "5 to 9", "parity": ", ".join(PARITIES), "stop": "1, 1.5, 2", "order": "lsb, msb", "gap": "a time, as 5ms",
-     "delimiter": "lf, cr, crlf, or a byte in hex", "length": "bytes"},
+     "delimiter": "lf, cr, crlf, or a byte in hex", "length": "bytes",
+     "length_field": "the byte that says it, and what is added, as 1+3"},
 )  # fmt: skip
