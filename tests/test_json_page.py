@@ -35,6 +35,7 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
     assert keel("dict", "use", folder / "harbour.keel", folder / "harbour.dbc").returncode == 0
     (folder / "harbour.rules").write_text("cycle(0A4) < 1s\n")
     (folder / "probe.vcd").write_bytes(vcd(tx=wave(uart(b"$SDDPT,6.5*00\r\n" * 9, 9600))))
+    assert keel("decode", folder / "probe.vcd", "-o", folder / "probed.keel").returncode == 0
     (folder / "pressed.csv").write_text("2.9,5.1\n7.9,10.1\n")
     return folder
 

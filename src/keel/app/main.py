@@ -55,10 +55,10 @@ class KeelApp(InOrder):
     COMMANDS: ClassVar[set[Any]] = {KeelCommands}
     BINDINGS: ClassVar[list[Any]] = [Binding("ctrl+c", "leave", show=False, priority=True)]
 
-    def __init__(self, folder: Path | None, recorder: Popen[bytes] | None = None) -> None:
+    def __init__(self, folder: Path | None, recorder: Popen[bytes] | None = None, view: str = "") -> None:
         super().__init__()
         self.palette: Palette = DARK
-        self.state = State(folder=folder)
+        self.state = replace(State(folder=folder), view=view) if view else State(folder=folder)
         self.history = History()
         self.reader = Reader(self._take, self.call_later, recorder)
         self.recorders: list[Popen[bytes]] = []

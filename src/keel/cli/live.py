@@ -43,21 +43,60 @@ def demo(
 @app.command(name="open", epilog="Examples:  keel open   keel open tern-20260101-080000   keel open capture.log")
 def open_command(
     what: Annotated[
-        Path | None, typer.Argument(metavar="[REC|FILE]", help="A recording, or a capture to import first.")
+        Path | None, typer.Argument(metavar="[REC|FILE]", help="A recording, or a capture or waveform to import first.")
     ] = None,
 ) -> None:
     """Look at a recording; without a name, choose from those there are."""
     if what is None:
         _run_app(None, None)
         return
-    folder = find_recording(what)
-    if folder.is_file():
+    folder, view = find_recording(what), ""
+    if folder.is_file() and _is_waveform(folder):
+        folder, view = _probe_imported(folder), "line"
+    elif folder.is_file():
         folder = _imported(folder)
     from keel.errors import NotARecording
 
     if not (folder / "recording.json").is_file():
         raise NotARecording(str(what), "no such recording or file" if not folder.exists() else "not a recording")
-    _run_app(folder, None)
+    _run_app(folder, None, view)
+
+
+def _is_waveform(file: Path) -> bool:
+    """Whether a file is no capture but a waveform.
+
+    Raises:
+        InputError: it is neither.
+    """
+    from keel.errors import UnknownFormat
+    from keel.formats.registry import recognise
+    from keel.formats.waveforms import kind_of
+
+    try:
+        recognise(file)
+    except UnknownFormat as error:
+        try:
+            return bool(kind_of(file))
+        except UnknownFormat:
+            raise error from None
+    return False
+
+
+def _probe_imported(file: Path) -> Path:
+    """The recording of a file of waveforms: made once, found again while the file stays as it is."""
+    from keel.cli.progress import Progress
+    from keel.probe.importing import import_waveforms
+    from keel.store.library import folder_of
+
+    folder = folder_of(file)
+    if not folder.exists():
+        folder.parent.mkdir(parents=True, exist_ok=True)
+        bar = Progress("reading")
+        try:
+            import_waveforms([file], folder, progress=bar.at)
+        finally:
+            bar.end()
+    return folder
 
 
 def _imported(file: Path) -> Path:
@@ -97,7 +136,7 @@ def _needs_terminal() -> None:
         raise InputError("keel", "the app needs a terminal", "standard input and output to be one")
 
 
-def _run_app(folder: Path | None, recorder: subprocess.Popen[bytes] | None) -> None:
+def _run_app(folder: Path | None, recorder: subprocess.Popen[bytes] | None, view: str = "") -> None:
     _needs_terminal()
     import gc
 
@@ -107,7 +146,7 @@ def _run_app(folder: Path | None, recorder: subprocess.Popen[bytes] | None) -> N
     from keel.cli.terminal import TerminalGuard
 
     with TerminalGuard():
-        run(folder, recorder)
+        run(folder, recorder, view)
 
 
 @app.command(

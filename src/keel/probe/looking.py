@@ -18,7 +18,7 @@ from keel.probe.fields import Explainer
 from keel.probe.stored import wave_of, waveform_named
 from keel.store.manifest import Manifest
 from keel.store.recording import Snapshot
-from keel.store.waveform_entries import WaveformEntry, line_on
+from keel.store.waveform_entries import WaveformEntry, line_of_channel
 
 MOST_EXPLAINED = 60
 """Fields are found of so many frames at most."""
@@ -89,7 +89,7 @@ class Waves:
 
 def levels_of(snapshot: Snapshot, entry: WaveformEntry) -> Logic | None:
     """The levels of a channel: its own, or those that a line was read from."""
-    line = line_on(snapshot.manifest.waveforms, snapshot.manifest.lines, entry)
+    line = line_of_channel(snapshot.manifest.waveforms, snapshot.manifest.lines, entry)
     number = entry.number if entry.kind == "logic" else line.levels if line is not None else None
     wave = waveform_named(snapshot, number).wave if number is not None else None
     return wave if isinstance(wave, Logic) else None

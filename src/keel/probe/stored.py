@@ -54,8 +54,6 @@ def record(
     manifest = Manifest(folder.stem, source, time.time_ns())
     manifest.is_dated = False
     manifest.buses = [replace(line.guess.bus, name=line.bus) for line in done.lines]
-    manifest.notes = [f"{line.bus}: {sentence}" for line in done.lines for sentence in told(line)]
-    manifest.notes += [f"{name}: {sentence}" for name, said in done.said.items() for sentence in said]
     create_recording(draft, manifest)
     try:
         frames = _fill(draft, done, given, progress)

@@ -129,3 +129,11 @@ def line_on(waveforms: Sequence[WaveformEntry], lines: Sequence[LineEntry], chan
         if channel.name == (name if name in known else next(iter(line.channels), "")):
             return line
     return None
+
+
+def line_of_channel(
+    waveforms: Sequence[WaveformEntry], lines: Sequence[LineEntry], channel: WaveformEntry
+) -> LineEntry | None:
+    """The line that was read of a channel, be it alone or together with another one."""
+    alone = line_on(waveforms, lines, channel)
+    return alone or next((line for line in lines if channel.name in line.channels), None)

@@ -13,7 +13,7 @@ from keel.app.views.bench.panel import is_ferry, panel_of, value_of
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-USUAL_S = "2"
+USUAL_S = "1"
 
 
 def probe_line(helm: Helm) -> None:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from keel.app.frame.helm import Here
 from keel.app.views.line.choices import LineChoices
 from keel.app.views.line.lanes import GUTTER
-from keel.store.waveform_entries import channels, line_on
+from keel.store.waveform_entries import channels, line_of_channel, line_on
 
 if TYPE_CHECKING:
     from keel.store.waveform_entries import LineEntry, WaveformEntry
@@ -75,6 +75,13 @@ def line_of(here: Here, entry: WaveformEntry) -> LineEntry | None:
     """The line that was read of a channel, if one was."""
     manifest = here.picture.snapshot.manifest
     return line_on(manifest.waveforms, manifest.lines, entry)
+
+
+def bit_of(here: Here, entry: WaveformEntry) -> float:
+    """How long a bit takes on a channel, in ns: at the rate of the line that was read of it, else as measured."""
+    manifest = here.picture.snapshot.manifest
+    line = line_of_channel(manifest.waveforms, manifest.lines, entry)
+    return 1e9 / line.rate if line is not None and line.rate > 0 else entry.measured.get("bit_ns", 0.0)
 
 
 def _is_logic(entry: WaveformEntry) -> bool:

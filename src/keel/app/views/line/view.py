@@ -24,7 +24,7 @@ from keel.app.views.line.lanes import (
     frame_lines,
     wave_lines,
 )
-from keel.app.views.line.layout import Layout, across, layout_of, line_of, over_rows
+from keel.app.views.line.layout import Layout, across, bit_of, layout_of, line_of, over_rows
 from keel.app.views.line.steps import Goal, goal_of
 from keel.app.views.line.wants import LineShown, LineWant
 from keel.model.span import Span
@@ -93,7 +93,7 @@ class LineView(View):
         for entry, rows in zip(layout.shown, layout.rows, strict=True):
             drawn += self._lane(here, entry, lanes.get(entry.number), rows, shown, place, entry is layout.in_hand)
         draw_cursors(here, drawn, place, choices.cursors, choices.active)
-        bit_ns = layout.in_hand.measured.get("bit_ns", 0.0)
+        bit_ns = bit_of(here, layout.in_hand)
         lines = [self._title(here, layout, shown, choices), *drawn]
         lines += axis_lines(here, place, here.picture.zero, choices.cursors, choices.active)
         lines.append(cursor_line(here, shown, choices, bit_ns))
