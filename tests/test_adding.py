@@ -4,6 +4,7 @@ package of their own are found everywhere once they are named in one list."""
 from __future__ import annotations
 
 import importlib
+import json
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -23,6 +24,7 @@ from keel.draw.drawings import DRAWINGS
 from keel.errors import AskError, InputError
 from keel.formats.importing import import_files
 from keel.formats.registry import FORMATS, recognise
+from keel.lines.codes import CODES
 from keel.model.faults import FAULT_BY_WORD, Fault
 from keel.opened import Opened
 from keel.sources.registry import KINDS, open_source
@@ -109,6 +111,29 @@ class Extra(Source):
 
 KIND = Kind("extra", "things that have ended", Extra, parameters=(Parameter("depth", "how deep", 1, ("1", "2"), int),))
 ''',
+    "code.py": '''
+"""A line code: each pulse of 7 to 9 ns is a frame, whose payload is how long it was."""
+
+import numpy as np
+
+from keel.lines.code import Code, Field, Guess
+from keel.model.bus import Bus
+from keel.model.frames import batch_of
+
+
+def read(logic, unit, asked):
+    lengths = np.diff(logic.edges)
+    pulses = np.flatnonzero((lengths >= 7) & (lengths <= 9))
+    if len(pulses) < len(logic.edges) // 2:
+        return []
+    payloads = [bytes([length]) for length in lengths[pulses].tolist()]
+    frames = batch_of(logic.edges[pulses], 5, payloads, form=2, duration=lengths[pulses])
+    bus = Bus("", 1_000, medium="serial")
+    return [Guess("pulses", 1_000, None, False, {}, frames, bus, 1.0, True, 0)]
+
+
+CODE = Code("pulses", "pulses", read, lambda logic, how, a, b: [Field("pulse", a, b, b - a)])
+''',
 }
 
 
@@ -122,19 +147,20 @@ def extra(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[ModuleTyp
     monkeypatch.syspath_prepend(tmp_path)
     parts = {
         name: importlib.import_module(f"extra_things.{name}")
-        for name in ("term", "view", "format", "drawing", "source")
+        for name in ("term", "view", "format", "drawing", "source", "code")
     }
     TERMS.append(parts["term"].TERM)
     DOORS.append(parts["view"].DOOR)
     FORMATS.insert(0, parts["format"].FORMAT)
     DRAWINGS.append(parts["drawing"].DRAWING)
     KINDS["extra"] = parts["source"].KIND
+    CODES["pulses"] = parts["code"].CODE
     yield sys.modules["extra_things"]
     TERMS.pop()
     DOORS.pop()
     FORMATS.pop(0)
     DRAWINGS.pop()
-    del KINDS["extra"]
+    del KINDS["extra"], CODES["pulses"]
     for name in [name for name in sys.modules if name.startswith("extra_things")]:
         del sys.modules[name]
 
@@ -186,6 +212,15 @@ def test_a_source_is_opened_by_its_name(extra: ModuleType) -> None:
         open_source("extra depth=3")
     with pytest.raises(InputError, match="it has no “dept”; expected depth"):
         open_source("extra dept=1")
+
+
+def test_a_line_code_is_found_kept_and_explained(extra: ModuleType, tmp_path: Path) -> None:
+    edges = "".join(f"#{100 * n} 1! #{100 * n + 7 + n % 3} 0! " for n in range(1, 30))
+    head = "$timescale 1 ns $end $var wire 1 ! x $end $enddefinitions $end #0 0! "
+    (tmp_path / "x.vcd").write_text(head + edges)
+    assert keel("decode", tmp_path / "x.vcd", "-o", tmp_path / "x.keel").returncode == 0
+    rows = [json.loads(line) for line in keel("frames", tmp_path / "x.keel", "--json", "--fields").stdout.splitlines()]
+    assert len(rows) == 29 and rows[0]["payload"] == "08" and rows[0]["fields"][0]["name"] == "pulse"
 
 
 def test_a_class_of_fault_is_all_in_one_line() -> None:

@@ -203,6 +203,16 @@ def test_levels_edges_and_what_is_wrong_with_a_line() -> None:
     assert not len(logic_of(Analog(0, 1000.0, flat), dead).edges)
 
 
+def test_a_wire_that_nobody_drives_is_said_to_float() -> None:
+    times = np.arange(200_000) * 1e-5
+    hum = 0.4 * np.sin(2 * np.pi * 50 * times) + 0.2 * np.sin(2 * np.pi * 3 * times)
+    hum += np.random.default_rng(1).normal(0, 0.004, len(times))
+    found = levels_of(Analog(0, 10_000.0, hum.astype(np.float32)))
+    assert not found.swing and found.said[0].startswith("floating: it wanders by 1.22 V around 0 V")
+    noise = np.random.default_rng(2).normal(0, 0.3, 50_000).astype(np.float32)
+    assert levels_of(Analog(0, 1_000.0, noise)).said[0].startswith("noise alone")
+
+
 def test_a_line_that_drifts_is_cut_where_it_is() -> None:
     line = wave(uart(TEXT * 40, 9600))
     plain = volts(line, 20_000, 0.0, 2.0, 0, 0.03)

@@ -124,6 +124,8 @@ class Code:
         explain: The fields of a frame.
         carries_bytes: Whether what is on the wire are bytes, all of which are in the payload.
         takes: Settings by name, and the values they take in words.
+        roles: What its channels may be.
+        is_tried: Whether it is tried where nobody named a code; not if another one finds its frames, too.
     """
 
     word: str
@@ -132,3 +134,5 @@ class Code:
     explain: Explain
     carries_bytes: bool = False
     takes: Mapping[str, str] = field(default_factory=dict)
+    roles: tuple[str, ...] = ("line",)
+    is_tried: bool = True

@@ -123,5 +123,8 @@ def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
     return fields_of(_clean(part, rates), start, end, rates)
 
 
-CAN = Code("can", "CAN", lambda logic, unit, asked: read(logic, unit, asked, flexible=False), explain)
-CAN_FD = Code("canfd", "CAN FD", read, explain, takes={"iso": "yes or no"})
+WIRES = ("line", "high", "low")
+CAN = Code("can", "CAN", lambda logic, unit, asked: read(logic, unit, asked, flexible=False), explain, roles=WIRES,
+           is_tried=False)  # fmt: skip
+"""Not tried by itself: as CAN FD it is found as well."""
+CAN_FD = Code("canfd", "CAN FD", read, explain, takes={"iso": "yes or no"}, roles=WIRES)

@@ -156,4 +156,5 @@ UART = Code(
     {"bits": "5 to 9", "parity": ", ".join(PARITIES), "stop": "1, 1.5, 2", "order": "lsb, msb", "gap": "a time, as 5ms",
      "delimiter": "lf, cr, crlf, or a byte in hex", "length": "bytes",
      "length_field": "the byte that says it, and what is added, as 1+3"},
+    ("line", "host", "device"),
 )  # fmt: skip

@@ -11,8 +11,6 @@ from keel.lines.pulses import bit_time
 from keel.model.waveform import Logic
 
 CODES: dict[str, Code] = {code.word: code for code in (CAN, CAN_FD, UART)}
-AUTO = (CAN_FD, UART)
-"""Those that are tried by themselves; CAN FD finds CAN as well."""
 LEAST, LEAST_UNPROVED = 0.35, 0.6
 """A code that explains less of a line is not named for it; without a check of its own it has to explain more."""
 
@@ -26,7 +24,7 @@ def guesses(logic: Logic, asked: Asked, code: str = "auto") -> list[Guess]:
         code: A code's word, or ``auto`` for all.
     """
     unit = bit_time(logic)
-    tried = AUTO if code == "auto" else (CODES[code],)
+    tried = [one for one in CODES.values() if one.is_tried] if code == "auto" else [CODES[code]]
     found = [guess for one in tried for guess in one.read(logic, unit, asked)]
     if code in ("can", "canfd"):
         found = [replace(guess, code=code) for guess in found]

@@ -27,6 +27,8 @@ A_DRIFT = 0.12
 """Levels that move by such a share of the swing drift, and the cut moves with them."""
 NOISY = 0.12
 FULL_SCALE = 0.998
+A_WANDERING, SMOOTH = 0.2, 40
+"""A line without levels wanders where it moves by more volts than that, in steps that are such a part of it or less."""
 
 Floats = npt.NDArray[np.float64]
 
@@ -70,8 +72,7 @@ def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
         middle, reach, has_swing = (low + high) / 2, high - low, True
     if not has_swing:
         level = float(np.median(looked))
-        kind = "noise alone" if float(np.ptp(looked)) > 6 * _spread(looked, level) and reach > 0.2 else "no swing"
-        said.append(f"{kind}: it rests at {level:.3g} V, noise {_spread(looked, level) * 1e3:.3g} mV")
+        said.append(_without_levels(wave, looked, level, reach))
         return Levels(level, level, level if threshold is None else threshold, 0.0, noise, False, False, tuple(said))
     if noise > NOISY * reach:
         said.append(f"noisy: {noise:.3g} V of noise on a swing of {reach:.3g} V")
@@ -83,6 +84,17 @@ def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
     cut = middle if threshold is None else threshold
     hysteresis = float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)) / 2
     return Levels(low, high, cut, hysteresis, noise, True, drift > A_DRIFT * reach and threshold is None, tuple(said))
+
+
+def _without_levels(wave: Analog, looked: Floats, level: float, reach: float) -> str:
+    """What a line does that has no levels."""
+    wide, noise = float(np.ptp(looked)), _spread(looked, level)
+    near = wave.volts(len(wave) // 2, len(wave) // 2 + MOST_OF_A_BLOCK)
+    step = float(np.median(np.abs(np.diff(near)))) if len(near) > 1 else 0.0
+    if wide > A_WANDERING and step < wide / SMOOTH:
+        return f"floating: it wanders by {wide:.3g} V around {round(level, 3) + 0.0:.3g} V, as a wire does that nobody drives"
+    kind = "noise alone" if wide > 6 * noise and reach > A_WANDERING else "no swing"
+    return f"{kind}: it rests at {level:.3g} V, noise {noise * 1e3:.3g} mV"
 
 
 def _moving_levels(wave: Analog) -> tuple[float, float, float] | None:

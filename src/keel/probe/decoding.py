@@ -22,11 +22,6 @@ from keel.probe.made import Formula, made
 
 PAIR = -0.8
 """Two channels are the two wires of a pair where they go against each other so much."""
-ROLES: Mapping[str, tuple[str, ...]] = {
-    "can": ("line", "high", "low"),
-    "canfd": ("line", "high", "low"),
-    "uart": ("line", "host", "device"),
-}
 FEWEST_EDGES, APART = 8, 0.2
 """Two wires of a pair change together: so many edges, apart by such a share of the shortest pulse at most."""
 
@@ -117,9 +112,8 @@ def _candidates(channels: Sequence[Probed], wanted: Wanted, threshold: float | N
     if wanted.roles and not wanted.channels:
         chosen = [one for one in channels if one.channel.name in roles]
     for role in roles.values():
-        known = ROLES.get(wanted.code, ("line",))
-        if wanted.code != "auto" and role not in known:
-            raise InputError("--channel", f"{role} is no role of {wanted.code}", ", ".join(known))
+        if wanted.code != "auto" and role not in CODES[wanted.code].roles:
+            raise InputError("--channel", f"{role} is no role of {wanted.code}", ", ".join(CODES[wanted.code].roles))
     high = next((one for one in chosen if roles.get(one.channel.name) == "high"), None)
     low = next((one for one in chosen if roles.get(one.channel.name) == "low"), None)
     if high is not None and low is not None:
