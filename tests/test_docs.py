@@ -103,7 +103,7 @@ def test_every_command_line_runs(page: Path, place: Path) -> None:
             assert run_in(place, f"{words[1]} --help")[0] == 0
             continue
         # A page says how to make a thing; what another page made of that name is in the way.
-        for made in re.findall(r"(?:-o|--out|record --from \S+) (\S+\.keel)", line):
+        for made in re.findall(r"(?:-o|--out|record --from \S+) (\S+\.keel)(?! --align)", line):
             shutil.rmtree(place / made, ignore_errors=True)
         if line.startswith("cat"):
             piped = line.replace("keel", f"{shlex.quote(sys.executable)} -m keel", 1)
