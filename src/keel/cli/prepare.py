@@ -59,16 +59,23 @@ def _lines() -> None:
 
     from keel.formats.adapter_lines import parse_lines
     from keel.formats.vcd import parse_vcd
+    from keel.formats.wave_text import parse_wave_text
     from keel.lines.code import Asked
     from keel.model.waveform import Analog, Channel
     from keel.probe.channels import probed
     from keel.probe.decoding import Wanted, decode_channels
 
     parse_lines(b"t1230\r")
-    # An edge each two microseconds, as a dump and in volts.
-    turns = "".join(f"#{2 * n} {n % 2}a " for n in range(40))
-    dump = f"$timescale 1 us $end $var wire 1 a x $end $enddefinitions $end {turns}".encode()
+    # An edge each two microseconds, as a dump of one line and of two, as text, and as sound of one channel and of two.
+    turns = "".join(f"#{2 * n} {n % 2}a {n % 2}b " for n in range(40))
+    head = "$timescale 1 us $end $var wire 1 a x $end"
+    dumps = [f"{head} {more} $enddefinitions $end {turns}" for more in ("", "$var wire 1 b y $end")]
     square = np.tile(np.repeat(np.array([0, 1], np.float32), 4), 20)
-    volts = [Channel("v", 1, Analog(0, 500.0, square))]
-    for channels in (parse_vcd(np.frombuffer(dump, np.uint8)).channels, volts):
+    text = "interval 500 ns\nv (V)\n" + "".join(f"{volts + n / 1000}\n" for n, volts in enumerate(square.tolist()))
+    timed = "time,v\n" + "".join(f"{n * 5e-7:.7f},{volts + n / 1000}\n" for n, volts in enumerate(square.tolist()))
+    sounds = np.repeat(square[:, None] * 9_000, 2, axis=1).astype(np.int16)
+    several = [parse_vcd(np.frombuffer(dump.encode(), np.uint8)).channels for dump in dumps]
+    several += [parse_wave_text(np.frombuffer(words.encode(), np.uint8)) for words in (text, timed)]
+    several += [[Channel("v", 1, Analog(0, 500.0, one))] for one in (square, sounds[:, 0], sounds[:, 0].copy())]
+    for channels in several:
         decode_channels([probed(one) for one in channels], [Wanted("canfd"), Wanted("uart")], Asked())

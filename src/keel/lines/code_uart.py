@@ -7,12 +7,30 @@ from typing import Any
 from keel.errors import InputError
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.messages import Cut, chosen_cut, messages_of
-from keel.lines.pulses import BitTime, explained, glitch_free, head, idle_level, nearest_rate, window
+from keel.lines.pulses import BitTime, explained, glitch_free, head, nearest_rate, resting, window
 from keel.lines.uart import BREAK, FRAMING, LOOKED_AT_EDGES, PARITIES, PARITY, Reading, Serial, decode, readings
 from keel.model.bus import Bus
 from keel.model.waveform import Logic
 
 GLITCH = 0.25
+USUAL = (
+    300,
+    600,
+    1_200,
+    2_400,
+    4_800,
+    9_600,
+    14_400,
+    19_200,
+    28_800,
+    38_400,
+    57_600,
+    115_200,
+    230_400,
+    460_800,
+    921_600,
+)
+"""Rates that serial lines usually have, before those of other lines."""
 ALIKE = 0.01
 """Ways to read a line are alike where their shares of faulty bytes differ by no more."""
 FEW = 4
@@ -23,7 +41,14 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
     """A line read as bytes, in the ways that are right most often."""
     if len(logic.edges) < 2 or (unit is None and asked.rate is None):
         return []
-    inverted = idle_level(logic) == 0 if asked.inverted is None else asked.inverted
+    rests, is_sure = resting(logic)
+    ways = [rests == 0] if is_sure else [rests == 0, rests == 1]
+    found = [_read(logic, unit, asked, way) for way in (ways if asked.inverted is None else [asked.inverted])]
+    # Where bytes follow each other without a pause, what is right tells how it rests.
+    return max(found, key=lambda guesses: max((guess.score for guess in guesses), default=-1.0))
+
+
+def _read(logic: Logic, unit: BitTime | None, asked: Asked, inverted: bool) -> list[Guess]:
     line = logic.inverted if inverted else logic
     measured = unit.rate if unit is not None else 0.0
     rate = asked.rate if asked.rate is not None else measured
@@ -37,7 +62,7 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
         return []
     best = found[0]
     alike = [one for one in found[1:] if abs(one.faulty - best.faulty) <= ALIKE and best.faulty < 0.5]
-    called = nearest_rate(rate) if asked.rate is None else asked.rate
+    called = (nearest_rate(rate, USUAL) or nearest_rate(rate)) if asked.rate is None else asked.rate
     return [
         _guess(clean, one, called or round(rate), inverted, asked, alike if one is best else []) for one in found[:2]
     ]

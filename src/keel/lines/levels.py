@@ -27,6 +27,8 @@ A_DRIFT = 0.12
 """Levels that move by such a share of the swing drift, and the cut moves with them."""
 NOISY = 0.12
 FULL_SCALE = 0.998
+HALF_WAY = 0.13
+"""A line with levels is in the middle third between them for less of the time; a hum is there for longer."""
 A_WANDERING, SMOOTH = 0.2, 40
 """A line without levels wanders where it moves by more volts than that, in steps that are such a part of it or less."""
 
@@ -66,6 +68,9 @@ def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
     reach = high - low
     said: list[str] = []
     has_swing = reach > LEAST_SWING * noise and reach > 1e-6 and min(len(below), len(above)) > 2
+    if not has_swing and (fine := _rounded_noise(wave, looked, low, high)) is not None:
+        # Slow edges are no noise.
+        noise, has_swing = fine, True
     if not has_swing and (moving := _moving_levels(wave)) is not None:
         # Both levels wander farther than they are apart: seen piece by piece they are there.
         low, high, noise = moving
@@ -86,13 +91,27 @@ def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
     return Levels(low, high, cut, hysteresis, noise, True, drift > A_DRIFT * reach and threshold is None, tuple(said))
 
 
+def _rounded_noise(wave: Analog, looked: Floats, low: float, high: float) -> float | None:
+    """The noise of a line whose edges are slow: from one sample to the next; None where it rests on no levels.
+
+    What wanders between two levels is half way as long as elsewhere; what goes from one to the other is not.
+    """
+    reach = high - low
+    between = float(((looked > low + reach / 3) & (looked < high - reach / 3)).mean())
+    near = wave.volts(0, MOST_OF_A_BLOCK)
+    bends = np.abs(near[2:] - 2 * near[1:-1] + near[:-2]) if len(near) > 2 else np.zeros(1)
+    noise = 1.4826 * float(np.median(bends)) / np.sqrt(6)
+    return noise if reach > LEAST_SWING * noise and reach > 1e-3 and between < HALF_WAY else None
+
+
 def _without_levels(wave: Analog, looked: Floats, level: float, reach: float) -> str:
     """What a line does that has no levels."""
     wide, noise = float(np.ptp(looked)), _spread(looked, level)
     near = wave.volts(len(wave) // 2, len(wave) // 2 + MOST_OF_A_BLOCK)
     step = float(np.median(np.abs(np.diff(near)))) if len(near) > 1 else 0.0
     if wide > A_WANDERING and step < wide / SMOOTH:
-        return f"floating: it wanders by {wide:.3g} V around {round(level, 3) + 0.0:.3g} V, as a wire does that nobody drives"
+        around = round(level, 3) + 0.0
+        return f"floating: it wanders by {wide:.3g} V around {around:.3g} V, as a wire does that nobody drives"
     kind = "noise alone" if wide > 6 * noise and reach > A_WANDERING else "no swing"
     return f"{kind}: it rests at {level:.3g} V, noise {noise * 1e3:.3g} mV"
 
@@ -222,7 +241,7 @@ def logic_of(wave: Analog, levels: Levels) -> Logic:
     out = np.empty(len(wave), np.int64)
     reach = levels.hysteresis / wave.scale
     first, n = _edges(np.asarray(wave.samples), cuts / wave.scale, size, reach, wave.start, wave.step, out)
-    return Logic(wave.start, wave.end, int(first), out[:n].copy())
+    return Logic(wave.start, wave.end, int(first), out[:n].copy(), grain=wave.step)
 
 
 def smoothed(wave: Analog, time_ns: float) -> Analog:

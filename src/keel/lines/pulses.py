@@ -6,7 +6,8 @@ much as those of the other are shorter; from one falling edge to the next there 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -33,8 +34,14 @@ ALIKE = 1.8
 """Shortest pulses of both levels are both one bit where they differ by less than that."""
 FITS_WELL, STRETCHES = 0.85, (1.08, 1.16, 1.25, 0.92, 0.84)
 """Where fewer pulses than that fit, other lengths near the shortest are tried."""
-FITS = 0.22
-"""A pulse fits a bit time where it is so near a whole number of bits."""
+FITS, GRAINS, MOST_FITS = 0.22, 0.6, 0.38
+"""A pulse fits a bit time where it is so near a whole number of bits; and so much of a sample it may be off besides."""
+LEAST_GRAINS, COARSE, MOSTLY, FEW_BITS, SOME = 1.9, 0.1, 0.3, 3.5, 0.1
+"""A bit is no shorter than so many samples, which are coarse if they are such a part of it; and such a share of pulses
+are no longer than `LONGEST` bits; and of these such a share no longer than a few."""
+CLUSTERS, SPIKES, CLEARLY, A_STEP = 8, 1.6, 0.97, 0.15
+"""So many lengths are tried for the shortest, each so many times the one before, until so many pulses fit; what is less
+likely has to fit better by that."""
 
 Floats = npt.NDArray[np.float64]
 
@@ -66,9 +73,9 @@ class BitTime:
         return nearest_rate(self.rate)
 
 
-def nearest_rate(rate: float) -> int | None:
+def nearest_rate(rate: float, usual: Sequence[int] = USUAL_RATES) -> int | None:
     """The usual rate that is nearest to a measured one, if one is near."""
-    best = min(USUAL_RATES, key=lambda usual: abs(rate / usual - 1))
+    best = min(usual, key=lambda one: abs(rate / one - 1))
     return best if abs(rate / best - 1) <= NEAR else None
 
 
@@ -107,26 +114,44 @@ def periods_of(parts: list[Logic]) -> Floats:
 def bit_time(logic: Logic) -> BitTime | None:
     """How long a bit takes; None where there are too few pulses to tell."""
     parts = _pieces(logic)
-    low, high = widths_of(parts)
-    widths = np.concatenate([low, high])
-    if len(widths) < FEWEST:
-        return None
-    shortest = _shortest(widths)
+    best: BitTime | None = None
+    for _ in range(CLUSTERS):
+        low, high = widths_of(parts)
+        if len(low) + len(high) < FEWEST:
+            break
+        shortest = _shortest_of_both(low, high)
+        found = _around(shortest, low, high, periods_of(parts), logic.grain)
+        if found is not None and (best is None or found.fits > best.fits):
+            best = found
+        if best is not None and best.fits >= CLEARLY:
+            break
+        # There may be more than a few spikes: it is looked at without what is so short.
+        parts = [glitch_free(part, SPIKES * shortest) for part in parts]
+    return best
+
+
+def _shortest_of_both(low: Floats, high: Floats) -> float:
+    """The length of the shortest pulses of either level."""
     if min(len(low), len(high)) >= FEWEST:
         # A threshold off the middle makes the shortest pulses of one level too long by what those of the other lack.
         each = _shortest(low), _shortest(high)
-        shortest = sum(each) / 2 if max(each) < ALIKE * min(each) else shortest
-    periods = periods_of(parts)
+        if max(each) < ALIKE * min(each):
+            return sum(each) / 2
+    return _shortest(np.concatenate([low, high]))
+
+
+def _around(shortest: float, low: Floats, high: Floats, periods: Floats, grain: float) -> BitTime | None:
+    """The bit time that a length of the shortest pulses tells."""
     best: BitTime | None = None
     # What is shortest may be two or three bits where no single one stands alone.
     for bits in (1, 2, 3):
-        found = _refined(shortest / bits, low, high, periods)
-        if found is not None and (best is None or found.fits > best.fits + 0.15 * (bits - 1)):
+        found = _refined(shortest / bits, low, high, periods, grain)
+        if found is not None and (best is None or found.fits > best.fits + A_STEP * (bits - 1)):
             best = found
-    if best is None or best.fits < FITS_WELL:
+    if best is None or best.fits < FITS_WELL or grain > COARSE * best.ns:
         # Where pulses are measured coarsely the shortest ones are shorter than a bit, or longer.
         for stretch in STRETCHES:
-            found = _refined(shortest * stretch, low, high, periods)
+            found = _refined(shortest * stretch, low, high, periods, grain)
             if found is not None and (best is None or found.fits > best.fits):
                 best = found
     return best
@@ -142,7 +167,7 @@ def _shortest(widths: Floats) -> float:
     return float(np.median(ordered[at : ends[at]]))
 
 
-def _refined(unit: float, low: Floats, high: Floats, periods: Floats) -> BitTime | None:
+def _refined(unit: float, low: Floats, high: Floats, periods: Floats, grain: float) -> BitTime | None:
     """A bit time near ``unit``, by all pulses that are not too long."""
     skew = 0.0
     for _ in range(6):
@@ -159,23 +184,32 @@ def _refined(unit: float, low: Floats, high: Floats, periods: Floats) -> BitTime
             both = np.concatenate([low[low < LONGEST * unit], mine])
             bits = np.maximum(np.rint(both / unit), 1)
             unit = float((both * bits).sum() / (bits**2).sum()) if len(both) else unit
-    if unit <= 0:
+    if unit <= 0 or unit < LEAST_GRAINS * grain:
         return None
     both = np.concatenate([high[high < LONGEST * unit] - skew, low[low < LONGEST * unit] + skew])
     if not len(both):
         return None
-    fits = np.abs(both / unit - np.maximum(np.rint(both / unit), 1)) < FITS
-    return BitTime(unit, skew, float(fits.mean()), len(both))
+    fits = np.abs(both / unit - np.maximum(np.rint(both / unit), 1)) < min(FITS + GRAINS * grain / unit, MOST_FITS)
+    # Where most pulses are many bits long, those few that are not tell little.
+    known = min(len(both) / (MOSTLY * (len(low) + len(high))), 1.0)
+    # And where hardly any is as long as a bit or two, what others are multiples of is chance.
+    known *= min(float((both < FEW_BITS * unit).mean()) / SOME, 1.0)
+    return BitTime(unit, skew, float(fits.mean()) * known, len(both))
 
 
 def idle_level(logic: Logic) -> int:
     """The level at which it rests: that of its longest pauses, else that in which it mostly is."""
+    return resting(logic)[0]
+
+
+def resting(logic: Logic) -> tuple[int, bool]:
+    """The level at which a line rests, as `idle_level` has it; and whether it rests at all."""
     longest, totals = np.zeros(2, np.int64), np.zeros(2, np.int64)
     for part in logic.stretches():
         _rests(np.ascontiguousarray(part.edges), part.start, part.end, part.first, longest, totals)
     if longest.max() > 3 * longest.min():
-        return int(longest[1] > longest[0])
-    return int(totals[1] >= totals[0])
+        return int(longest[1] > longest[0]), True
+    return int(totals[1] >= totals[0]), False
 
 
 @njit(cache=True, nogil=True)
@@ -204,7 +238,7 @@ def glitch_free(logic: Logic, shortest_ns: float) -> Logic:
         keep = np.ones(len(edges), np.bool_)
         keep[alone] = keep[alone + 1] = False
         edges = edges[keep]
-    return Logic(logic.start, logic.end, logic.first, edges, logic.unknown)
+    return replace(logic, edges=edges)
 
 
 def window(logic: Logic, begin: int, end: int) -> Logic:

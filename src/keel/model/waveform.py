@@ -6,7 +6,7 @@ Times are int64 nanoseconds on the clock of the file: from its zero, negative be
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -26,6 +26,7 @@ class Logic:
         first: The level at the start, 0 or 1.
         edges: When it changed, strictly ascending, shape (n,).
         unknown: Spans in which the level is not known, ascending, (from, to) in ns; no edge lies inside.
+        grain: How finely edges are known, in ns: the interval of samples; 0 where as finely as it matters.
     """
 
     start: int
@@ -33,6 +34,7 @@ class Logic:
     first: int
     edges: Times
     unknown: tuple[tuple[int, int], ...] = ()
+    grain: float = 0.0
 
     def stretches(self) -> Iterator[Logic]:
         """The parts between unknown spans, each as a waveform of its own."""
@@ -50,7 +52,7 @@ class Logic:
     @property
     def inverted(self) -> Logic:
         """The same with its levels exchanged."""
-        return Logic(self.start, self.end, 1 - self.first, self.edges, self.unknown)
+        return replace(self, first=1 - self.first)
 
     def level_at(self, time: int) -> int:
         """The level at a time."""
