@@ -79,6 +79,7 @@ class Field:
         value: A number, where it is one.
         text: Hex, or words.
         fault: What is wrong with it, as a fault's word.
+        raw: The bytes on the wire that it is, where the line carries bytes.
     """
 
     name: str
@@ -87,6 +88,7 @@ class Field:
     value: float | None = None
     text: str | None = None
     fault: str | None = None
+    raw: bytes = b""
 
     def to_json(self) -> dict[str, Any]:
         """As ``frames --fields`` has it."""
@@ -122,7 +124,7 @@ class Code:
         title: What it is.
         read: The ways to read a line in it, given the bit time that its edges tell; the best first, or none.
         explain: The fields of a frame.
-        carries_bytes: Whether what is on the wire are bytes, all of which are in the payload.
+        carries_bytes: Whether what is on the wire are bytes; its fields say which.
         takes: Settings by name, and the values they take in words.
         roles: What its channels may be.
         is_tried: Whether it is tried where nobody named a code; not if another one finds its frames, too.

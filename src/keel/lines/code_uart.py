@@ -171,7 +171,8 @@ def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
         if begin < end:
             fault = next((name for one, name in _FAULT_WORDS.items() if wrong & one), None)
             name, text = ("break", None) if wrong & BREAK else ("byte", f"{int(value):0{-(-serial.bits // 4)}X}")
-            fields.append(Field(name, int(begin), int(stop), int(value), text, fault))
+            size = 2 if serial.bits > 8 else 1
+            fields.append(Field(name, int(begin), int(stop), int(value), text, fault, int(value).to_bytes(size, "big")))
     return fields
 
 

@@ -42,10 +42,9 @@ class Explainer:
         manifest = self._snapshot.manifest
         carries = {line.bus: line.code in CODES and CODES[line.code].carries_bytes for line in manifest.lines}
         found = []
-        for row, (bus, time, end) in enumerate(
-            zip(batch.bus.tolist(), batch.time.tolist(), ends_of(batch, manifest.buses), strict=True)
-        ):
+        ends = ends_of(batch, manifest.buses)
+        for bus, time, end in zip(batch.bus.tolist(), batch.time.tolist(), ends, strict=True):
             fields = self.fields(bus, time, time if end is None else end)
-            raw = batch.payload(row).hex().upper() if carries.get(bus) else None
+            raw = b"".join(field.raw for field in fields or ()).hex().upper() if carries.get(bus) else None
             found.append({"raw": raw, "fields": None if fields is None else [field.to_json() for field in fields]})
         return found

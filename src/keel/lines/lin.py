@@ -1,0 +1,147 @@
+"""LIN as a line code: a break, a sync byte, an identifier with its parity, up to eight bytes and their checksum.
+
+Source: ISO 17987-3:2016, 5.2.2.2 (break, sync), 5.2.2.4 (protected identifier), 5.2.2.6 (checksum); the bytes are those
+of a serial line with eight bits and one stop bit.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from keel.errors import InputError
+from keel.lines.code import Asked, Code, Field, Guess, How
+from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, resting, window
+from keel.lines.uart import BREAK, Sent, Serial, decode
+from keel.media.lin import PROTECTED
+from keel.model.bus import Bus
+from keel.model.faults import Fault
+from keel.model.frames import FrameBatch
+from keel.model.waveform import Logic
+
+USUAL = (1_200, 2_400, 4_800, 9_600, 10_400, 19_200, 20_000)
+GLITCH, BREAK_BITS, PAUSE_BITS = 0.25, 10.5, 30
+"""A break is as long as 13 bits; what is shorter than a byte is none. Responders may see one of 11."""
+SYNC, MOST_DATA = 0x55, 8
+DIAGNOSTIC = 0x3C
+"""From this identifier on the checksum is classic, whatever others have."""
+MODELS = ("classic", "enhanced")
+
+
+def protected(ident: Any) -> Any:
+    """Identifiers with their parity bits."""
+    bits = [ident >> k & 1 for k in range(6)]
+    even = bits[0] ^ bits[1] ^ bits[2] ^ bits[4]
+    odd = 1 ^ bits[1] ^ bits[3] ^ bits[4] ^ bits[5]
+    return ident | even << 6 | odd << 7
+
+
+def checksum(total: Any) -> Any:
+    """The checksum of bytes by their sum: carries are added in, all bits exchanged."""
+    return 255 - np.where(total > 0, (total - 1) % 255 + 1, 0)
+
+
+def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
+    """A line read as LIN, if there are breaks with sync bytes behind them."""
+    if len(logic.edges) < 8 or (unit is None and asked.rate is None):
+        return []
+    inverted = resting(logic)[0] == 0 if asked.inverted is None else asked.inverted
+    measured = unit.rate if unit is not None else 0.0
+    near = asked.rate is None or (measured > 0 and abs(measured / asked.rate - 1) < 0.06)
+    rate = measured if near else asked.rate
+    assert rate
+    line = glitch_free(logic.inverted if inverted else logic, GLITCH * 1e9 / rate)
+    model = asked.settings.get("checksum", "").lower()
+    if model not in ("", *MODELS):
+        raise InputError("--set", f"checksum={model}", " or ".join(MODELS))
+    sent = decode(line, Serial(rate))
+    frames, is_enhanced = _frames(sent, 1e9 / rate, model)
+    if not len(frames):
+        return []
+    good = frames.faults == 0
+    assert frames.duration is not None
+    ends = frames.time + frames.duration
+    share = explained(line, frames.time[good], ends[good], PAUSE_BITS * 1e9 / rate)
+    called = round(asked.rate) if asked.rate is not None else nearest_rate(rate, USUAL) or round(rate)
+    settings = {"checksum": model or MODELS[int(2 * is_enhanced.sum() > len(is_enhanced))]}
+    bus = Bus("", called, medium="lin", stamp="start", assumed=False)
+    faulty = int((~good).sum())
+    return [Guess("lin", called, None, inverted, settings, frames, bus, share, True, faulty, (), {"rate": rate})]
+
+
+def _frames(sent: Sent, bit: float, model: str) -> tuple[FrameBatch, Any]:
+    """The frames among the bytes of a line; and which of the good ones have an enhanced checksum."""
+    is_break = (sent.faults & BREAK != 0) & (sent.ends - sent.starts >= BREAK_BITS * bit)
+    begins = np.flatnonzero(is_break)
+    counts = np.minimum(np.diff(begins, append=len(sent)) - 1, MOST_DATA + 3)
+    padded = np.concatenate([sent.values.astype(np.int64), np.zeros(4, np.int64)])
+    sync, ident = padded[begins + 1], padded[begins + 2]
+    # Of what follows the identifier the last byte is the checksum.
+    lengths = np.maximum(counts - 3, 0)
+    sums = np.concatenate([[0], np.cumsum(padded)])
+    totals = sums[begins + 3 + lengths] - sums[begins + 3]
+    given = padded[np.minimum(begins + 3 + lengths, len(padded) - 1)]
+    classic, enhanced = checksum(totals) == given, checksum(totals + ident) == given
+    number = ident & 0x3F
+    classic_only = number >= DIAGNOSTIC
+    fits = classic if model == "classic" else np.where(classic_only, classic, enhanced if model else classic | enhanced)
+    has_sync = (counts >= 1) & (sync == SYNC)
+    faults = np.zeros(len(begins), np.uint32)
+    faults[~has_sync | (counts < 2)] = int(Fault.SYNC)
+    whole = faults == 0
+    faults[whole & (protected(number) != ident)] |= int(Fault.PARITY)
+    faults[whole & (counts == 2)] |= int(Fault.NO_RESPONSE)
+    faults[whole & (counts > 2) & ~fits] |= int(Fault.CHECKSUM)
+    lengths[~whole] = 0
+    number[~whole] = 0
+    offsets = np.concatenate([[0], np.cumsum(lengths)])
+    places = np.repeat(begins + 3 - offsets[:-1], lengths) + np.arange(offsets[-1])
+    n, none = len(begins), np.zeros(len(begins), np.uint32)
+    starts = sent.starts[begins]
+    took = sent.ends[begins + np.maximum(counts, 0)] - starts
+    batch = FrameBatch(
+        starts, np.zeros(n, np.uint8), np.full(n, PROTECTED.number, np.uint8), number.astype(np.uint64),
+        np.zeros(n, np.uint16), faults, np.zeros(n, np.uint8), none, none.astype(np.uint16), offsets.astype(np.uint32),
+        sent.values[places].astype(np.uint8), None, took,
+    )  # fmt: skip
+    good = faults == 0
+    return batch, (enhanced & ~classic & ~classic_only)[good]
+
+
+def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
+    """The fields of a frame."""
+    bit = 1e9 / how.numbers["rate"]
+    part = glitch_free(window(line, start - round(bit), end + round(2 * bit)), GLITCH * bit)
+    # It rests before a frame begins, whatever was there before.
+    quiet = Logic(start - round(40 * bit), part.end, 1, part.edges[part.edges >= start], part.unknown)
+    sent = decode(quiet, Serial(how.numbers["rate"]))
+    frames, _ = _frames(sent, bit, str(how.settings.get("checksum", "")))
+    rows = [
+        (int(begin), int(stop), int(value))
+        for begin, stop, value in zip(sent.starts, sent.ends, sent.values, strict=True)
+        if start <= begin < end
+    ]
+    if not rows or not len(frames):
+        return []
+    faults = int(frames.faults[0])
+    fields = [Field("break", rows[0][0], rows[0][1])]
+    for name, (begin, stop, value) in zip(("sync", "id"), rows[1:3], strict=False):
+        wrong = Fault.SYNC if name == "sync" else Fault.PARITY
+        fault = wrong.word if faults & wrong else None
+        shown = value & 0x3F if name == "id" else value
+        fields.append(Field(name, begin, stop, shown, f"{shown:02X}", fault, bytes([value])))
+    data, last = rows[3:-1], rows[-1]
+    if len(rows) > 3:
+        said = bytes(value for _, _, value in data)
+        if data:
+            fields.append(Field("data", data[0][0], data[-1][1], None, said.hex().upper(), None, said))
+        bad = Fault.CHECKSUM.word if faults & Fault.CHECKSUM else None
+        fields.append(Field("checksum", *last, f"{last[2]:02X}", bad, bytes([last[2]])))
+        if bad is None:
+            is_classic = int(checksum(np.array(sum(said)))) == last[2]
+            fields.append(Field("checksum_model", last[0], last[1], None, MODELS[not is_classic]))
+    return fields
+
+
+LIN = Code("lin", "LIN", read, explain, True, {"checksum": ", ".join(MODELS)})
