@@ -25,9 +25,9 @@ CSV_HEADER = (
 )  # fmt: skip
 
 
-def kind_of(flags: int) -> str:
-    """``data``, ``remote`` or ``error``."""
-    return "error" if flags & Flag.ERROR else "remote" if flags & Flag.REMOTE else "data"
+def kind_of(form: int, flags: int) -> str:
+    """``data``, ``remote`` or ``error``, or what frames of the form are called."""
+    return "error" if flags & Flag.ERROR else "remote" if flags & Flag.REMOTE else form_of(form).kind or "data"
 
 
 def _payloads(batch: FrameBatch) -> Iterator[str]:
@@ -76,7 +76,7 @@ def json_lines(
             "id": _ident(form, ident),
             "ext": said.get("ext"),
             "dir": "tx" if flags & Flag.TX else "rx",
-            "kind": kind_of(flags),
+            "kind": kind_of(form, flags),
             "fd": said.get("fd"),
             "brs": said.get("brs"),
             "esi": said.get("esi"),
@@ -111,7 +111,7 @@ def text_lines(batch: FrameBatch, bus_names: list[str], start: int, names: dict[
     wide = _bus_width(bus_names)
     for key, (time, bus, form, ident, flags, faults, dlc, payload) in zip(keys, _fields(batch), strict=True):
         seconds = (time - start) / NS_PER_S
-        kind = kind_of(flags)
+        kind = kind_of(form, flags)
         shown = " ".join(payload[i : i + 2] for i in range(0, len(payload), 2))
         if kind == "remote":
             shown = f"remote, DLC {dlc}"
@@ -144,7 +144,7 @@ def csv_text(
         cells = (
             str(number), str(time), seconds_text(time - start), quoted[bus],
             _ident(form, ident) or "", ext, "tx" if flags & Flag.TX else "rx",
-            kind_of(flags), fd, brs, esi, str(len(payload) // 2), dlc_cell, payload,
+            kind_of(form, flags), fd, brs, esi, str(len(payload) // 2), dlc_cell, payload,
             " ".join(fault_words(faults)) if faults else "", known.get(key, ""),
         )  # fmt: skip
         lines.append(",".join(cells))
@@ -191,7 +191,8 @@ def spans_text(batch: FrameBatch, buses: Sequence[Bus], numbers: Sequence[int], 
         time, bus, form, ident, flags, faults, _, payload = row
         cells = (
             str(number + 1), str(time), "" if end is None else str(end), quoted[bus], _ident(form, ident) or "",
-            "tx" if flags & Flag.TX else "rx", kind_of(flags), payload, " ".join(fault_words(faults)) if faults else "",
+            "tx" if flags & Flag.TX else "rx", kind_of(form, flags), payload,
+            " ".join(fault_words(faults)) if faults else "",
         )  # fmt: skip
         lines.append(",".join(cells))
     return "".join(line + "\n" for line in lines)

@@ -9,9 +9,10 @@ from keel.lines.code_can import CAN, CAN_FD
 from keel.lines.code_uart import UART
 from keel.lines.lin import LIN
 from keel.lines.pulses import bit_time
+from keel.lines.sent import SENT
 from keel.model.waveform import Logic
 
-CODES: dict[str, Code] = {code.word: code for code in (CAN, CAN_FD, UART, LIN)}
+CODES: dict[str, Code] = {code.word: code for code in (CAN, CAN_FD, UART, LIN, SENT)}
 LEAST, LEAST_UNPROVED = 0.35, 0.6
 """A code that explains less of a line is not named for it; without a check of its own it has to explain more."""
 

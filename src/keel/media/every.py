@@ -13,6 +13,7 @@ from keel.media.ble import BLE
 from keel.media.can import CAN
 from keel.media.lin import LIN
 from keel.media.medium import IdentForm, Medium
+from keel.media.sent import SENT
 from keel.media.serial import SERIAL
 from keel.media.usb import USB
 from keel.model.bus import Bus, wire_ns
@@ -21,7 +22,7 @@ from keel.model.frames import FrameBatch
 from keel.model.identity import IDENT_BITS, IDENT_MASK, NO_IDENT, unpack_key
 from keel.model.safe_text import plain
 
-MEDIA: list[Medium] = [CAN, SERIAL, BLE, USB, LIN]
+MEDIA: list[Medium] = [CAN, SERIAL, BLE, USB, LIN, SENT]
 NO_IDENT_WRITTEN = "—"
 NONE = IdentForm(NO_IDENT, "none", "no identifier", 48)
 RESERVED = (IdentForm(3, "wire", "talker", 48),)

@@ -24,6 +24,7 @@ class IdentForm:
         bits: How many an identifier has; at most 48.
         digits: Hex digits it is always written with; 0: as many as it needs.
         group: The part of an identifier that says what is meant, whoever sends it; None if there is no such part.
+        kind: What JSON calls frames of the form, if flags do not say it; usually nothing.
         role: What frames of the form are to others that are written the same, as ``scan response``; usually nothing.
         written: How it is written, if not in hex digits.
         read: The inverse, for what is no hex number: the identifier, and which of its bits are meant; None if the
@@ -39,6 +40,7 @@ class IdentForm:
     role: str = ""
     written: Callable[[int], str] | None = None
     read: Callable[[str], tuple[int, int] | None] | None = None
+    kind: str = ""
 
     @property
     def most(self) -> int:
