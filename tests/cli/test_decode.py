@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import pytest
 
+from keel.lines.codes import CODES
 from keel.lines.levels import levels_of, logic_of
 from keel.model.waveform import Analog, Logic
 from keel.store.recording import Recording
@@ -220,3 +221,8 @@ def test_a_line_that_drifts_is_cut_where_it_is() -> None:
     levels = levels_of(Analog(0, 20_000.0, samples))
     assert levels.drifts and any("drift" in sentence for sentence in levels.said)
     assert len(logic_of(Analog(0, 20_000.0, samples), levels).edges) == pytest.approx(len(line.edges), abs=4)
+
+
+def test_help_names_every_code() -> None:
+    said = keel("decode", "--help").stdout
+    assert all(word in said for word in ("auto", *CODES))

@@ -9,6 +9,7 @@ from keel.ask.nodes import Everything, Node, Not, all_of
 from keel.ask.terms import Buses, IdRange, Ids, Names
 from keel.errors import AskError
 from keel.media.every import form_of, medium_of_form
+from keel.media.medium import IdentForm
 from keel.model.bus import MOST_BUSES
 from keel.model.globs import Glob
 from keel.model.identity import pack_key, unpack_key
@@ -59,13 +60,19 @@ def of_key_among(key: int, bus: str, keys: Collection[int]) -> Node:
     alike = [
         one
         for one in (medium.forms if medium is not None else ())
-        if one.number != form and pack_key(index, one.number, ident) in keys and one.write(ident) == known.write(ident)
+        if one.number != form and pack_key(index, one.number, ident) in keys and _are_asked_alike(one, known, ident)
     ]
     called = ""
     if alike:
         # A role tells apart what a device says; two devices of one address are told apart by what sort it is.
         called = known.word if not known.role or any(one.role == known.role for one in alike) else known.role
     return of_key(key, bus if twins else "", called)
+
+
+def _are_asked_alike(one: IdentForm, two: IdentForm, ident: int) -> bool:
+    """Whether an ask for an identifier means both forms: they write it the same, or both as a number of any width."""
+    are_numbers = all(form.read is None and not form.digits for form in (one, two))
+    return are_numbers or one.write(ident) == two.write(ident)
 
 
 def only(ask: str, term: str | Node) -> str:

@@ -127,6 +127,7 @@ class Code:
         carries_bytes: Whether what is on the wire are bytes; its fields say which.
         takes: Settings by name, and the values they take in words.
         roles: What its channels may be.
+        named: The same where a person named the code, if it is read otherwise then.
         is_tried: Whether it is tried where nobody named a code; not if another one finds its frames, too.
     """
 
@@ -138,3 +139,4 @@ class Code:
     takes: Mapping[str, str] = field(default_factory=dict)
     roles: tuple[str, ...] = ("line",)
     is_tried: bool = True
+    named: Read | None = None

@@ -7,12 +7,13 @@ from dataclasses import replace
 from keel.lines.code import Asked, Code, Guess
 from keel.lines.code_can import CAN, CAN_FD
 from keel.lines.code_uart import UART
+from keel.lines.kline import K_LINE
 from keel.lines.lin import LIN
 from keel.lines.pulses import bit_time
 from keel.lines.sent import SENT
 from keel.model.waveform import Logic
 
-CODES: dict[str, Code] = {code.word: code for code in (CAN, CAN_FD, UART, LIN, SENT)}
+CODES: dict[str, Code] = {code.word: code for code in (CAN, CAN_FD, UART, LIN, SENT, K_LINE)}
 LEAST, LEAST_UNPROVED = 0.35, 0.6
 """A code that explains less of a line is not named for it; without a check of its own it has to explain more."""
 
@@ -26,8 +27,10 @@ def guesses(logic: Logic, asked: Asked, code: str = "auto") -> list[Guess]:
         code: A code's word, or ``auto`` for all.
     """
     unit = bit_time(logic)
-    tried = [one for one in CODES.values() if one.is_tried] if code == "auto" else [CODES[code]]
-    found = [guess for one in tried for guess in one.read(logic, unit, asked)]
+    if code == "auto":
+        found = [guess for one in CODES.values() if one.is_tried for guess in one.read(logic, unit, asked)]
+    else:
+        found = (CODES[code].named or CODES[code].read)(logic, unit, asked)
     if code in ("can", "canfd"):
         found = [replace(guess, code=code) for guess in found]
     return sorted(found, key=lambda guess: -guess.score)
