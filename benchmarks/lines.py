@@ -18,6 +18,7 @@ from keel.lines.code import Asked
 from keel.lines.codes import guesses
 from keel.lines.levels import levels_of, logic_of
 from keel.lines.pulses import bit_time, idle_level
+from keel.lines.sent_reader import TABLE
 from keel.model.waveform import Analog, Channel, Logic
 from keel.probe.importing import keep
 
@@ -81,6 +82,7 @@ def decoding() -> list[Figure]:
     for what, line, code, asked in (
         ("CAN FD", can, "canfd", Asked(500_000.0, 2_000_000.0)),
         ("a serial line", serial, "uart", given),
+        ("SENT", _long(_sensor(1_000)), "sent", Asked(settings={"nibbles": "6", "checksum": "recommended"})),
     ):
         edges = len(line.edges)
         beside = best_of(RUNS, lambda line=line: int((np.diff(line.edges) > 1_500).sum()))  # type: ignore[misc]
@@ -117,6 +119,20 @@ def _text(lines: int) -> Logic:
                 at += bit
         at += 30 * bit
     return Logic(0, round(at), 1, np.array(edges, np.int64))
+
+
+def _sensor(messages: int) -> Logic:
+    """A sensor that says six nibbles again and again, at 3 µs a tick."""
+    random = np.random.default_rng(4)
+    falls = [100_000]
+    for _ in range(messages):
+        nibbles = random.integers(0, 16, 7).tolist()
+        check = 5
+        for nibble in [*nibbles[1:], 0]:
+            check = nibble ^ int(TABLE[check])
+        falls += [falls[-1] + 3_000 * ticks for ticks in np.cumsum([56, *(12 + n for n in (*nibbles, check))]).tolist()]
+    edges = np.sort(np.concatenate([falls, np.array(falls) + 15_000]))
+    return Logic(0, int(edges[-1]), 1, edges)
 
 
 def _long(line: Logic) -> Logic:

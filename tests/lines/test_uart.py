@@ -113,3 +113,9 @@ def test_any_levels_are_read_without_crash(lengths: list[int], high: bool) -> No
     assert (np.diff(sent.starts) > 0).all()
     bit_time(line)
     assert idle_level(line) in (0, 1)
+
+
+def test_a_burst_of_spikes_is_taken_out_at_once() -> None:
+    burst = 10_000 + np.arange(20_000) * 3
+    line = Logic(0, 200_000, 1, np.concatenate([[1_000, 5_000], burst, [150_000, 160_000]]))
+    assert glitch_free(line, 100).edges.tolist() == [1_000, 5_000, 150_000, 160_000]

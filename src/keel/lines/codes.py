@@ -9,11 +9,13 @@ from keel.lines.code_can import CAN, CAN_FD
 from keel.lines.code_uart import UART
 from keel.lines.kline import K_LINE
 from keel.lines.lin import LIN
-from keel.lines.pulses import bit_time
+from keel.lines.pulses import BitTime, bit_time, head, window
 from keel.lines.sent import SENT
 from keel.model.waveform import Logic
 
 CODES: dict[str, Code] = {code.word: code for code in (CAN, CAN_FD, UART, LIN, SENT, K_LINE)}
+LOOKED_AT_EDGES, IN_WHOLE = 60_000, 2
+"""So many edges of a long line tell which codes are worth a try, and so many codes read it in whole."""
 LEAST, LEAST_UNPROVED = 0.35, 0.6
 """A code that explains less of a line is not named for it; without a check of its own it has to explain more."""
 
@@ -28,12 +30,28 @@ def guesses(logic: Logic, asked: Asked, code: str = "auto") -> list[Guess]:
     """
     unit = bit_time(logic)
     if code == "auto":
-        found = [guess for one in CODES.values() if one.is_tried for guess in one.read(logic, unit, asked)]
+        found = [guess for one in _likely(logic, unit, asked) for guess in one.read(logic, unit, asked)]
     else:
         found = (CODES[code].named or CODES[code].read)(logic, unit, asked)
     if code in ("can", "canfd"):
         found = [replace(guess, code=code) for guess in found]
     return sorted(found, key=lambda guess: -guess.score)
+
+
+def _likely(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Code]:
+    """The codes that are worth a try on a line: of a long one those that make most of its begin or its middle."""
+    tried = [one for one in CODES.values() if one.is_tried]
+    count = len(logic.edges)
+    if count <= 2 * LOOKED_AT_EDGES:
+        return tried
+    middle = count // 2
+    span = int(logic.edges[middle]), int(logic.edges[middle + LOOKED_AT_EDGES])
+    samples = head(logic, LOOKED_AT_EDGES), window(logic, *span)
+    scores = {
+        one.word: max((guess.score for part in samples for guess in one.read(part, unit, asked)), default=0.0)
+        for one in tried
+    }
+    return sorted((one for one in tried if scores[one.word] > 0), key=lambda one: -scores[one.word])[:IN_WHOLE]
 
 
 def is_told(found: list[Guess]) -> bool:

@@ -234,7 +234,9 @@ def glitch_free(logic: Logic, shortest_ns: float) -> Logic:
         if not len(short):
             break
         # Of pulses one after another every second one goes: what lies between is then long enough, or goes next.
-        alone = short[np.concatenate([[True], np.diff(short) > 1])]
+        begins = np.concatenate([[True], np.diff(short) > 1])
+        place = np.arange(len(short))
+        alone = short[(place - np.maximum.accumulate(np.where(begins, place, 0))) % 2 == 0]
         keep = np.ones(len(edges), np.bool_)
         keep[alone] = keep[alone + 1] = False
         edges = edges[keep]
