@@ -14,7 +14,7 @@ import numpy as np
 
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.code_uart import gap_ns
-from keel.lines.messages import Cut, chosen_cut
+from keel.lines.messages import chosen_cut
 from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, resting, window
 from keel.lines.uart import BREAK, FRAMING, Sent, Serial, decode
 from keel.media.kline import ADDRESSED, INIT, PLAIN
@@ -83,7 +83,7 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, is_named: bool = Fals
         return []
     if kind == "unknown" and not cut:
         chosen = chosen_cut(sent, Serial(rate))
-        begins, stops = _messages(sent, wakes, chosen.gap_ns or Cut(gap_ns=GAP_NS).gap_ns)
+        begins, stops = _messages(sent, wakes, chosen.gap_ns or GAP_NS)
     frames = _frames(sent, begins, stops, wakes, kind)
     good = frames.faults == 0
     assert frames.duration is not None
