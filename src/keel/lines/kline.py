@@ -12,10 +12,11 @@ from typing import Any
 
 import numpy as np
 
+from keel.lines.byte_lines import GLITCH, byte_line
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.code_uart import gap_ns
 from keel.lines.messages import chosen_cut
-from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, resting, window
+from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, window
 from keel.lines.uart import BREAK, FRAMING, Sent, Serial, decode
 from keel.media.kline import ADDRESSED, INIT, PLAIN
 from keel.model.bus import Bus
@@ -24,7 +25,7 @@ from keel.model.frames import FrameBatch, batch_of
 from keel.model.waveform import Logic
 
 USUAL = (9_600, 10_400, 4_800, 19_200, 38_400)
-GLITCH, MS = 0.25, 1_000_000
+MS = 1_000_000
 GAP_NS = 21 * MS
 """Bytes of one message are at most 20 ms apart (P1, P4), messages at least 25 ms (P2)."""
 LATEST_ANSWER_NS, P2_NS, P3_NS = 300 * MS, (24 * MS, 51 * MS), 54 * MS
@@ -63,14 +64,10 @@ class Parts:
 
 def read(logic: Logic, unit: BitTime | None, asked: Asked, is_named: bool = False) -> list[Guess]:
     """A line read as one for diagnostics; without headers that are known only if a person named it."""
-    if len(logic.edges) < 8 or (unit is None and asked.rate is None):
+    known = byte_line(logic, unit, asked)
+    if known is None:
         return []
-    inverted = resting(logic)[0] == 0 if asked.inverted is None else asked.inverted
-    measured = unit.rate if unit is not None else 0.0
-    near = asked.rate is None or (measured > 0 and abs(measured / asked.rate - 1) < 0.06)
-    rate = measured if near else asked.rate
-    assert rate
-    line = glitch_free(logic.inverted if inverted else logic, GLITCH * 1e9 / rate)
+    line, rate = known.line, known.rate
     sent = _without_breaks(decode(line, Serial(rate)))
     wakes = _wakes(line, sent)
     if not len(sent):
@@ -94,7 +91,7 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, is_named: bool = Fals
     faulty = int((~good).sum())
     is_known = kind != "unknown"
     numbers = {"rate": rate}
-    return [Guess("kline", called, None, inverted, settings, frames, bus, share, is_known, faulty, (), numbers)]
+    return [Guess("kline", called, None, known.inverted, settings, frames, bus, share, is_known, faulty, (), numbers)]
 
 
 def _without_breaks(sent: Sent) -> Sent:

@@ -11,8 +11,9 @@ from typing import Any
 import numpy as np
 
 from keel.errors import InputError
+from keel.lines.byte_lines import GLITCH, byte_line
 from keel.lines.code import Asked, Code, Field, Guess, How
-from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, resting, window
+from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, window
 from keel.lines.uart import BREAK, Sent, Serial, decode
 from keel.media.lin import PROTECTED
 from keel.model.bus import Bus
@@ -21,7 +22,7 @@ from keel.model.frames import FrameBatch
 from keel.model.waveform import Logic
 
 USUAL = (1_200, 2_400, 4_800, 9_600, 10_400, 19_200, 20_000)
-GLITCH, BREAK_BITS, PAUSE_BITS = 0.25, 10.5, 30
+BREAK_BITS, PAUSE_BITS = 10.5, 30
 """A break is as long as 13 bits; what is shorter than a byte is none. Responders may see one of 11."""
 SYNC, MOST_DATA = 0x55, 8
 DIAGNOSTIC = 0x3C
@@ -44,14 +45,10 @@ def checksum(total: Any) -> Any:
 
 def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
     """A line read as LIN, if there are breaks with sync bytes behind them."""
-    if len(logic.edges) < 8 or (unit is None and asked.rate is None):
+    known = byte_line(logic, unit, asked)
+    if known is None:
         return []
-    inverted = resting(logic)[0] == 0 if asked.inverted is None else asked.inverted
-    measured = unit.rate if unit is not None else 0.0
-    near = asked.rate is None or (measured > 0 and abs(measured / asked.rate - 1) < 0.06)
-    rate = measured if near else asked.rate
-    assert rate
-    line = glitch_free(logic.inverted if inverted else logic, GLITCH * 1e9 / rate)
+    line, rate = known.line, known.rate
     model = asked.settings.get("checksum", "").lower()
     if model not in ("", *MODELS):
         raise InputError("--set", f"checksum={model}", " or ".join(MODELS))
@@ -67,7 +64,7 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
     settings = {"checksum": model or MODELS[int(2 * is_enhanced.sum() > len(is_enhanced))]}
     bus = Bus("", called, medium="lin", stamp="start", assumed=False)
     faulty = int((~good).sum())
-    return [Guess("lin", called, None, inverted, settings, frames, bus, share, True, faulty, (), {"rate": rate})]
+    return [Guess("lin", called, None, known.inverted, settings, frames, bus, share, True, faulty, (), {"rate": rate})]
 
 
 def _frames(sent: Sent, bit: float, model: str) -> tuple[FrameBatch, Any]:
