@@ -198,6 +198,29 @@ def test_a_message_is_taken_apart_over_its_waveform() -> None:
     assert fields[0].text == "3.000 µs a tick" and fields[0].start == time
 
 
+@pytest.mark.parametrize(
+    ("how", "first", "second"),
+    [
+        ("12+12", 0x123, 0x654),
+        ("16+8", 0x1234, 0x65),
+        ("14+10", 0x123 << 2 | 1, 0x65 << 2 | 0),
+        ("secure", 0x123, 0x45),
+    ],
+)
+def test_six_nibbles_are_two_channels_as_a_person_says(how: str, first: int, second: int) -> None:
+    line = wave(sent([Said(0, (1, 2, 3, 4, 5, 6))] * 5))
+    found = lines_of(line, fast_channels=how)
+    assert found.frames.duration is not None
+    time = int(found.frames.time[1])
+    fields = explain(line, How(found.how, found.settings), time, time + int(found.frames.duration[1]))
+    named = {field.name: field for field in fields}
+    assert named["channel_1"].value == first
+    assert named["counter" if how == "secure" else "channel_2"].value == second
+    assert named["channel_1"].start == named["nibble_1"].start
+    with pytest.raises(InputError, match="fast_channels"):
+        lines_of(line, fast_channels="13+11")
+
+
 def test_it_is_found_by_itself_and_noise_is_not() -> None:
     line = wave(sent(counting(60)))
     for one, inverted in ((line, False), (line.inverted, True)):

@@ -5,6 +5,7 @@ Source: SAE J2716 (2016), 5.2.3, 5.2.4, 5.4.
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -26,6 +27,8 @@ clock may drift; and so much of the line is explained at least."""
 LOOKED_AT = 20_000
 """So many falling edges tell how the sensor speaks."""
 CHECKS = ("recommended", "legacy")
+FAST_CHANNELS = {"12+12": (3, 0), "16+8": (4, 0), "14+10": (4, 1), "secure": (3, 0)}
+"""Ways to read six nibbles: of how many the first channel is, and how many of these the second one shares."""
 NEAR_A_HALF = 0.015
 """A tick so near to a multiple of half a microsecond is called that."""
 
@@ -77,6 +80,8 @@ def _ways(asked: Asked) -> list[tuple[int, int, int]]:
         if not said["nibbles"].isdecimal() or not 1 <= int(said["nibbles"]) <= 6:
             raise InputError("--set", f"nibbles={said['nibbles']}", "1 to 6")
         nibbles = [int(said["nibbles"])]
+    if said.get("fast_channels", "12+12").lower() not in FAST_CHANNELS:
+        raise InputError("--set", f"fast_channels={said['fast_channels']}", ", ".join(FAST_CHANNELS))
     checks = [0, 1]
     if "checksum" in said:
         if said["checksum"].lower() not in CHECKS:
@@ -116,7 +121,9 @@ def _guess(logic: Logic, table: Any, way: tuple[int, int, int], asked: Asked, in
     if len(silences) and waits.mean() > 0.5:
         said.append(f"waits for requests: silent for {np.median(silences[waits]) / 1e6:.3g} ms between its messages")
     called = round(asked.rate) if asked.rate is not None else _ticks_a_second(tick)
-    settings = {"nibbles": nibbles, "checksum": CHECKS[legacy], "pause": "yes" if pause else "no"}
+    settings: dict[str, object] = {"nibbles": nibbles, "checksum": CHECKS[legacy], "pause": "yes" if pause else "no"}
+    if "fast_channels" in asked.settings:
+        settings["fast_channels"] = asked.settings["fast_channels"].lower()
     bus = Bus("", called, medium="sent", stamp="start", assumed=False)
     numbers = {"nibbles": float(nibbles)}
     faulty = int((~good).sum())
@@ -143,14 +150,40 @@ def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
         value = int(np.rint((b - a) / tick - ZERO))
         values.append(value)
         fields.append(Field(name, a, b, value, f"{value:X}"))
+    fields += _channels(fields[2:-1], str(how.settings.get("fast_channels", "")))
     remainder = 5
     for value in values[1:-1]:
         remainder = (value & 15) ^ int(TABLE[remainder])
     wanted = remainder if how.settings.get("checksum") == "legacy" else int(TABLE[remainder])
     if values[-1] != wanted:
-        last = fields[-1]
-        fields[-1] = Field("crc", last.start, last.end, last.value, last.text, "crc")
+        place = nibbles + 2
+        fields[place] = replace(fields[place], fault="crc")
     return fields
 
 
-SENT = Code("sent", "SENT", read, explain, takes={"nibbles": "1 to 6", "checksum": ", ".join(CHECKS)})
+def _channels(nibbles: list[Field], how: str) -> list[Field]:
+    """What the nibbles say together, where a person said how: the second channel comes with its lowest nibble first."""
+    if how not in FAST_CHANNELS or len(nibbles) != 6:
+        return []
+    a, b, c, d, e, f = (int(nibble.value or 0) for nibble in nibbles)
+    first, second = {
+        "12+12": (a << 8 | b << 4 | c, f << 8 | e << 4 | d),
+        "16+8": (a << 12 | b << 8 | c << 4 | d, f << 4 | e),
+        "14+10": (a << 10 | b << 6 | c << 2 | d >> 2, f << 6 | e << 2 | d & 3),
+        "secure": (a << 8 | b << 4 | c, d << 4 | e),
+    }[how]
+    split, overlaps = FAST_CHANNELS[how]
+    begin, end = nibbles[split - overlaps].start, nibbles[4 if how == "secure" else 5].end
+    found = [
+        Field("channel_1", nibbles[0].start, nibbles[split - 1].end, first, str(first)),
+        Field("channel_2" if how != "secure" else "counter", begin, end, second, str(second)),
+    ]
+    if how == "secure":
+        text = f"{f:X}" if f == a ^ 0xF else f"{f:X}, not nibble_1 inverted"
+        found.append(Field("inverted", nibbles[5].start, nibbles[5].end, f, text))
+    return found
+
+
+SENT = Code("sent", "SENT", read, explain, takes={
+    "nibbles": "1 to 6", "checksum": ", ".join(CHECKS), "fast_channels": ", ".join(FAST_CHANNELS),
+})  # fmt: skip
