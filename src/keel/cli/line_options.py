@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from keel.probe.decoding import Wanted
     from keel.probe.importing import Said
 
-CODES_HELP = "auto, can, canfd, uart, kline, lin, sent; may repeat, each with its channels."
+CODES_HELP = "auto, can, canfd, uart, kline, lin, sent, manchester; may repeat, each with its channels."
 Roles = Annotated[
     list[str] | None,
     typer.Option("--channel", metavar="CHANNEL=ROLE", help="Which channel is what: line, high, low, host, device."),

@@ -13,6 +13,7 @@ from keel.media.ble import BLE
 from keel.media.can import CAN
 from keel.media.kline import KLINE
 from keel.media.lin import LIN
+from keel.media.manchester import MANCHESTER
 from keel.media.medium import IdentForm, Medium
 from keel.media.sent import SENT
 from keel.media.serial import SERIAL
@@ -23,7 +24,7 @@ from keel.model.frames import FrameBatch
 from keel.model.identity import IDENT_BITS, IDENT_MASK, NO_IDENT, unpack_key
 from keel.model.safe_text import plain
 
-MEDIA: list[Medium] = [CAN, SERIAL, BLE, USB, LIN, SENT, KLINE]
+MEDIA: list[Medium] = [CAN, SERIAL, BLE, USB, LIN, SENT, KLINE, MANCHESTER]
 NO_IDENT_WRITTEN = "—"
 NONE = IdentForm(NO_IDENT, "none", "no identifier", 48)
 RESERVED = (IdentForm(3, "wire", "talker", 48),)
