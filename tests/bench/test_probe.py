@@ -107,3 +107,23 @@ def test_what_cannot_be_probed_is_refused(tmp_path: Path) -> None:
     with pytest.raises(RecordingError, match="cannot be written"):
         write_probe("depth", 1, tmp_path / "no" / "y.vcd")
     assert keel("bench", "--probe", "depth").returncode == 2
+
+
+@pytest.mark.parametrize("in_volts", [False, True])
+def test_what_the_rudder_s_sensor_says_is_read_from_its_wire(in_volts: bool) -> None:
+    seconds, probe = 0.5, PROBES["rudder"]
+    wires = probed_wires(probe, seconds, 4)
+    ferry = Ferry(4, with_others=True)
+    sent = ferry.advance(seconds + 0.1)
+    rows = np.flatnonzero((sent.bus == 0) & (sent.ident == 0x0C0))
+    angles = {int.from_bytes(sent.payload(row)[:2], "big", signed=True) // 5 + 2_048 for row in rows.tolist()}
+    channels = channels_of(probe, wires, 4) if in_volts else [Channel("rudder", 1, wires[0].line)]
+    (line,) = decode_channels([probed(one) for one in channels], [Wanted()], Asked()).lines
+    frames = line.guess.frames
+    assert (line.guess.code, line.guess.faulty, line.bus) == ("sent", 0, "rudder") and len(frames) > 500
+    said = [frames.payload(row) for row in range(len(frames))]
+    values = [one[1] << 4 | one[2] >> 4 for one in said]
+    assert set(values) <= angles and len(set(values)) > 1
+    # The second value has all bits inverted, its lowest nibble first.
+    seconds_said = [(one[2] & 15) | (one[3] >> 4) << 4 | (one[3] & 15) << 8 for one in said]
+    assert [value ^ 0xFFF for value in values] == seconds_said

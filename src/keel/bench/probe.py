@@ -1,4 +1,5 @@
-"""A probe on a line aboard: bus A at its connector, both wires; the depth sounder, both directions."""
+"""A probe on a line aboard: bus A at its connector, both wires; the depth sounder, both directions; the rudder's
+sensor."""
 
 from __future__ import annotations
 
@@ -10,6 +11,8 @@ from typing import Any
 import numpy as np
 
 from keel.bench.ferry import Ferry
+from keel.bench.messages import full_dictionary
+from keel.bench.sensor import sensor_line
 from keel.bench.wires import can_line, serial_line, volts
 from keel.errors import InputError, RecordingError
 from keel.media.serial import HOST
@@ -74,11 +77,22 @@ def _depth(batch: FrameBatch, start: int, end: int, seed: int) -> list[Wire]:
     return [Wire("host", lines[0], 9.0, -9.0), Wire("device", lines[1], 8.5, -8.5)]
 
 
+def _rudder(batch: FrameBatch, start: int, end: int, seed: int) -> list[Wire]:
+    message = next(one for one in full_dictionary().messages if one.name == "SteeringAngle")
+    rows = np.flatnonzero((batch.bus == 0) & (batch.ident == message.ident))
+    # Hundredths of a degree on the bus; the sensor has 12 bits: a twentieth each, the middle ahead.
+    angles = [int.from_bytes(batch.payload(row)[:2], "big", signed=True) // 5 + 2_048 for row in rows.tolist()]
+    times = batch.time[rows] if len(rows) else np.array([start], np.int64)
+    values = np.clip(np.array(angles or [2_048], np.int64), 0, 4_095)
+    return [Wire("rudder", sensor_line(times, values, start, end, seed), 0.1, 4.9)]
+
+
 PROBES = {
     probe.word: probe
     for probe in (
         Probe("bus-a", "bus A at the connector, both wires", 200.0, 60.0, 0.02, _bus_a),
         Probe("depth", "the depth sounder, both directions", 10_000.0, 4_000.0, 0.15, _depth),
+        Probe("rudder", "the rudder's sensor", 500.0, 900.0, 0.05, _rudder),
     )
 }
 

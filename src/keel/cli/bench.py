@@ -53,7 +53,10 @@ def bench(
         Path | None, typer.Option(metavar="PATH", help="With --adapter: where its port is to be found.")
     ] = None,
     probe: Annotated[
-        str, typer.Option("--probe", metavar="bus-a|depth", help="Record the wires of a line aboard: levels or volts.")
+        str,
+        typer.Option(
+            "--probe", metavar="bus-a|depth|rudder", help="Record the wires of a line aboard: levels or volts."
+        ),
     ] = "",
 ) -> None:
     """Sail the simulated ferry into a file, or operate its controls while it is recorded. Alone: list the controls."""
