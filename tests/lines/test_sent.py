@@ -238,6 +238,8 @@ def test_commands_give_the_slow_channel_its_kind(tmp_path: Path) -> None:
     (tmp_path / "x.vcd").write_bytes(vcd(sensor=wave(sent(said))))
     done = keel("decode", tmp_path / "x.vcd", "-o", tmp_path / "x.keel", "--json")
     (line,) = json.loads(done.stdout)["lines"]
+    notes = keel("decode", tmp_path / "x.vcd", "-o", tmp_path / "y.keel").stdout
+    assert "SENT at 333,333 ticks/s" in notes
     assert (line["code"], line["rate"], line["bus"]) == ("sent", 333_333, "sensor")
     rows = [json.loads(row) for row in keel("frames", tmp_path / "x.keel", "--json", "--fields").stdout.splitlines()]
     slow = [row for row in rows if row["kind"] == "slow"]

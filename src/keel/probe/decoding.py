@@ -13,6 +13,7 @@ from keel.lines.code import Asked, Guess
 from keel.lines.codes import CODES, guesses, is_told
 from keel.lines.levels import levels_of, logic_of
 from keel.lines.pulses import idle_level
+from keel.media.every import medium_of
 from keel.model.bus import bus_name
 from keel.model.waveform import Analog, Logic
 from keel.probe.channels import Probed, named
@@ -102,7 +103,7 @@ def _why_not(line: Logic, found: Sequence[Guess]) -> str:
         return "cannot tell the code: none that is known makes sense of it"
     best = found[0]
     share = f"explains {best.explained:.0%} at best"
-    return f"cannot tell the code: {CODES[best.code].title} at {best.rate:,.0f} bit/s {share}"
+    return f"cannot tell the code: {CODES[best.code].title} at {best.rate:,.0f} {medium_of(best.bus).unit} {share}"
 
 
 def _candidates(channels: Sequence[Probed], wanted: Wanted, threshold: float | None) -> list[Candidate]:

@@ -10,6 +10,7 @@ import numpy as np
 
 from keel.lines.code import Guess
 from keel.lines.codes import CODES
+from keel.media.every import medium_of
 from keel.model.frames import FrameBatch
 from keel.model.waveform import Analog, Logic
 from keel.probe.made import Formula
@@ -73,7 +74,8 @@ def told(line: Line) -> list[str]:
     guess = line.guess
     good = len(guess.frames) - guess.faulty
     share = good / len(guess.frames) if len(guess.frames) else 0.0
-    rates = f"{guess.rate:,.0f} bit/s" + (f", data {guess.fast_rate:,.0f} bit/s" if guess.fast_rate else "")
+    unit = medium_of(guess.bus).unit
+    rates = f"{guess.rate:,.0f} {unit}" + (f", data {guess.fast_rate:,.0f} {unit}" if guess.fast_rate else "")
     title, inverted = CODES[guess.code].title, ", inverted" if guess.inverted else ""
     check = "with a right CRC" if guess.proved else "without a fault"
     said = [
@@ -85,7 +87,9 @@ def told(line: Line) -> list[str]:
     if line.runner_up is not None:
         other = line.runner_up
         bad = other.faulty / max(len(other.frames), 1)
-        said.append(f"runner-up: {CODES[other.code].title} at {other.rate:,.0f} bit/s, {bad:.0%} faulty")
+        said.append(
+            f"runner-up: {CODES[other.code].title} at {other.rate:,.0f} {medium_of(other.bus).unit}, {bad:.0%} faulty"
+        )
     return [*said, *guess.said]
 
 
