@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from textual.pilot import Pilot
 
 from keel.app.dialogs.library import LibraryList
 from keel.app.dialogs.wave_preview import WavePreview
@@ -31,34 +32,37 @@ def volts_as_text() -> str:
     return "Sample interval;10 us\nprobe (V)\n" + "".join(f"{value:.3f}\n" for value in samples)
 
 
-async def test_a_dump_is_imported_from_the_list_and_opens_in_line(
-    shelf_of_its_own: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+@pytest.fixture
+def beside(shelf_of_its_own: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A folder with a dump and a text of volts, in which the app is started, and a shelf without a recording."""
     shelf_of_its_own.mkdir()
     monkeypatch.chdir(tmp_path)
     (tmp_path / "talk.vcd").write_bytes(vcd(tx=TALK))
+    (tmp_path / "volts.txt").write_text(volts_as_text())
+    return shelf_of_its_own
+
+
+async def take(app: KeelApp, pilot: Pilot[None], name: str) -> None:
+    """Import one of them."""
+    await looked(app, pilot)
+    await pilot.press("i")
+    await choosing(app, pilot)
+    await pilot.press(*name, "enter")
+
+
+async def test_a_dump_is_imported_from_the_list_and_opens_in_line(beside: Path) -> None:
     app = KeelApp(None)
     async with app.run_test(size=(160, 40)) as pilot:
         await looked(app, pilot)
         await until(pilot, lambda: "talk.vcd  value change dump" in "\n".join(listed(app)))
-        await pilot.press("i")
-        await choosing(app, pilot)
-        await pilot.press(*"talk", "enter")
+        await take(app, pilot, "talk")
         await until(pilot, lambda: is_open(app, "line") and "9,600 bit/s" in shown(app))
 
 
-async def test_volts_are_shown_as_they_would_be_read_before_they_are_imported(
-    shelf_of_its_own: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    shelf_of_its_own.mkdir()
-    monkeypatch.chdir(tmp_path)
-    (tmp_path / "volts.txt").write_text(volts_as_text())
+async def test_volts_are_shown_as_they_would_be_read_before_they_are_imported(beside: Path) -> None:
     app = KeelApp(None)
     async with app.run_test(size=(160, 40)) as pilot:
-        await looked(app, pilot)
-        await pilot.press("i")
-        await choosing(app, pilot)
-        await pilot.press(*"volts", "enter")
+        await take(app, pilot, "volts")
         await until(pilot, lambda: isinstance(app.screen, WavePreview))
         assert isinstance(app.screen, WavePreview)
         text = "\n".join(line.text() for line in app.screen.preview.paint(160, 40))
@@ -67,22 +71,14 @@ async def test_volts_are_shown_as_they_would_be_read_before_they_are_imported(
         await until(pilot, lambda: is_open(app, "line") and "9,600 bit/s" in shown(app))
 
 
-async def test_a_preview_that_is_left_imports_nothing(
-    shelf_of_its_own: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    shelf_of_its_own.mkdir()
-    monkeypatch.chdir(tmp_path)
-    (tmp_path / "volts.txt").write_text(volts_as_text())
+async def test_a_preview_that_is_left_imports_nothing(beside: Path) -> None:
     app = KeelApp(None)
     async with app.run_test(size=(160, 40)) as pilot:
-        await looked(app, pilot)
-        await pilot.press("i")
-        await choosing(app, pilot)
-        await pilot.press(*"volts", "enter")
+        await take(app, pilot, "volts")
         await until(pilot, lambda: isinstance(app.screen, WavePreview))
         await pilot.press("escape")
         await until(pilot, lambda: bool(app.screen.query(LibraryList)))
-    assert not list(shelf_of_its_own.iterdir())
+    assert not list(beside.iterdir())
 
 
 async def test_the_bench_probes_a_line_into_a_recording_of_its_own(shelf_of_its_own: Path, tmp_path: Path) -> None:

@@ -21,7 +21,6 @@ PAUSE_BITS = 11
 MUCH = 0.9
 LOOKED_AT_EDGES = 60_000
 """So many edges tell which rates are right."""
-MOST_EDGES_A_FRAME = 700
 
 
 def read(logic: Logic, unit: BitTime | None, asked: Asked, flexible: bool = True) -> list[Guess]:

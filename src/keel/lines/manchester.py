@@ -29,7 +29,6 @@ FEWEST_PULSES, MOSTLY, A_PART = 40, 0.97, 0.05
 """A line is in this code where nearly all pulses are half a bit or a whole one, and some are either."""
 LEAST_BITS = 8
 CONVENTIONS = ("ieee", "inverse")
-NO_SYNC, ODD = 1, 2
 
 
 @njit(cache=True, nogil=True)

@@ -10,7 +10,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -165,14 +165,6 @@ def digest_of(path: Path) -> str:
         while piece := file.read(READ_BLOCKS * BLOCK_BYTES):
             whole.update(checksums_of(piece).tobytes())
     return whole.hexdigest()
-
-
-def files_of(folder: Path, entry: WaveformEntry) -> Iterator[Path]:
-    """The files of a waveform that are there."""
-    for part in ("", "bounds", "unknown"):
-        path = waveform_path(folder, entry.number, part)
-        if path.exists():
-            yield path
 
 
 def check_waveform(folder: Path, entry: WaveformEntry) -> str | None:
