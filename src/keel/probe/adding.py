@@ -65,7 +65,9 @@ def add_waveforms(
         expected = "where the zero of the file lies, as 12.5s"
         raise InputError("--align", "no bus of the recording has the frames that were read", expected)
     moved = _moved(done, offset, snapshot)
-    twins = {line.bus: alignment.bus for line in moved.lines} if alignment is not None else {}
+    # The one whose frames told where it lies; what else is in the files is of other buses.
+    probe = max(moved.lines, key=lambda line: len(line.guess.frames), default=None)
+    twins = {probe.bus: alignment.bus} if alignment is not None and probe is not None else {}
     frames = add(folder, snapshot, moved, offset, twins, sentence, said.given)
     return Added(moved, alignment, frames, sentence)
 
