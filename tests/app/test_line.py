@@ -13,8 +13,9 @@ from keel.app.views.line.choices import LineChoices
 from keel.app.views.line.wants import LineShown
 from keel.lines.code import Asked
 from keel.model.waveform import Analog, Channel, Logic
+from keel.probe.candidates import Wanted
 from keel.probe.channels import probed
-from keel.probe.decoding import Wanted, decode_channels
+from keel.probe.decoding import decode_channels
 from keel.probe.stored import record
 from keel.store.manifest import load_manifest
 from tests.app.driving import NARROW, is_open, notes, opened, painted, part_of, shown, until

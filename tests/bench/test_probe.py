@@ -18,8 +18,9 @@ from keel.lines.code import Asked
 from keel.model.faults import Fault
 from keel.model.frames import FD_LENGTHS, Flag, concat
 from keel.model.waveform import Channel
+from keel.probe.candidates import Wanted
 from keel.probe.channels import probed
-from keel.probe.decoding import Wanted, decode_channels
+from keel.probe.decoding import decode_channels
 from tests.command import keel
 from tests.lines.wires import CanFrame, can_bits
 

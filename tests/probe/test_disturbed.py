@@ -12,8 +12,9 @@ import pytest
 
 from keel.lines.code import Asked
 from keel.model.waveform import Analog, Channel, Logic
+from keel.probe.candidates import Wanted
 from keel.probe.channels import probed
-from keel.probe.decoding import Wanted, decode_channels
+from keel.probe.decoding import decode_channels
 from keel.probe.lines import Line
 from tests.lines.test_can_wave import FLEXIBLE, FRAMES
 from tests.lines.wires import can, shaken, uart, wave

@@ -9,13 +9,17 @@ import typer
 
 if TYPE_CHECKING:
     from keel.lines.code import Asked
-    from keel.probe.decoding import Wanted
+    from keel.probe.candidates import Wanted
     from keel.probe.importing import Said
 
-CODES_HELP = "auto, can, canfd, uart, kline, lin, sent, manchester; may repeat, each with its channels."
+CODES_HELP = "auto, can, canfd, uart, kline, lin, sent, spi, i2c, card, manchester; may repeat, each with its channels."
 Roles = Annotated[
     list[str] | None,
-    typer.Option("--channel", metavar="CHANNEL=ROLE", help="Which channel is what: line, high, low, host, device."),
+    typer.Option(
+        "--channel",
+        metavar="CHANNEL=ROLE",
+        help="Which is what: line, high, low, host, device, clock, select, out, in, data, command.",
+    ),
 ]
 Rate = Annotated[str, typer.Option(metavar="N[,N]", help="Bit/s, and that of the data phase; left out: found.")]
 Threshold = Annotated[float | None, typer.Option(metavar="V", help="Where low and high part; left out: found.")]
@@ -63,8 +67,8 @@ def given_of(said: Codes) -> list[str]:
 def wanted_of(said: Codes) -> list[Wanted]:
     """The codes to read, each with the channels it is in, and their roles."""
     from keel.errors import InputError
-    from keel.lines.codes import CODES
-    from keel.probe.decoding import Wanted
+    from keel.lines.codes import EVERY
+    from keel.probe.candidates import Wanted
 
     roles = {}
     for text in said.channel or ():
@@ -75,8 +79,8 @@ def wanted_of(said: Codes) -> list[Wanted]:
     found = []
     for text in said.code or ["auto"]:
         word, _, names = text.partition(":")
-        if word.lower() not in (*CODES, "auto"):
-            raise InputError("--as", f"no code is called {word}", ", ".join(("auto", *CODES)))
+        if word.lower() not in (*EVERY, "auto"):
+            raise InputError("--as", f"no code is called {word}", ", ".join(("auto", *EVERY)))
         found.append(Wanted(word.lower(), tuple(name for name in names.split(",") if name), roles))
     return found
 

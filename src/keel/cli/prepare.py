@@ -61,10 +61,11 @@ def _lines() -> None:
     from keel.formats.vcd import parse_vcd
     from keel.formats.wave_text import parse_wave_text
     from keel.lines.code import Asked
-    from keel.lines.codes import CODES
+    from keel.lines.codes import EVERY
     from keel.model.waveform import Analog, Channel
+    from keel.probe.candidates import Wanted
     from keel.probe.channels import probed
-    from keel.probe.decoding import Wanted, decode_channels
+    from keel.probe.decoding import decode_channels
 
     parse_lines(b"t1230\r")
     # An edge each two microseconds, as a dump of one line and of two, as text, and as sound of one channel and of two.
@@ -79,4 +80,4 @@ def _lines() -> None:
     several += [parse_wave_text(np.frombuffer(words.encode(), np.uint8)) for words in (text, timed)]
     several += [[Channel("v", 1, Analog(0, 500.0, one))] for one in (square, sounds[:, 0], sounds[:, 0].copy())]
     for channels in several:
-        decode_channels([probed(one) for one in channels], [Wanted(word) for word in CODES], Asked())
+        decode_channels([probed(one) for one in channels], [Wanted(word) for word in EVERY], Asked())

@@ -186,8 +186,7 @@ def _line(given: Material, path: Path) -> None:
         raise InputError(manifest.name, "no waveform is kept in it", "a recording that keel decode made")
     cells = np.linspace(span.start, span.end, LINE_CELLS + 1).astype(np.int64)
     on = {one.number: line_on(manifest.waveforms, manifest.lines, one) for one in entries}
-    buses = {number: line.bus if line is not None else None for number, line in on.items()}
-    strips = [(lane_of(waves, snapshot, one, cells), buses[one.number]) for one in entries]
+    strips = [(lane_of(waves, snapshot, one, cells), on[one.number]) for one in entries]
     low = given.matches.at_or_after(span.start - longest(manifest))
     high = given.matches.at_or_after(span.end)
     seen: tuple[SeenFrame, ...] = ()

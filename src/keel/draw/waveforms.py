@@ -12,14 +12,15 @@ from keel.draw.sheet import BRASS, CORAL, DIM, INK, LINE, PLUM, SLATE, bus_colou
 from keel.lines.code import Field
 from keel.model.span import Span
 from keel.probe.looking import Lane, SeenFrame
+from keel.store.waveform_entries import LineEntry
 
 FIELD_COLOURS = {"id": BRASS, "crc": PLUM, "stuff_count": PLUM, "data": INK, "byte": INK}
 SAYING = ("dlc", "stuff_count")
 UNITS = ((4e3, 1.0, "ns"), (4e6, 1e3, "µs"), (4e9, 1e6, "ms"))
 WIDE_CHAR = 0.0085
 """How wide a character is, as a share of the sheet."""
-Strip = tuple[Lane, int | None]
-"""A channel, and the bus that was read from it."""
+Strip = tuple[Lane, LineEntry | None]
+"""A channel, and the line that was read from it."""
 
 
 def draw_line(
@@ -46,10 +47,11 @@ def draw_line(
     figure = new_sheet(10.0, 0.8 + sum(1.2 if lane.levels is not None else 1.9 for lane, _ in strips))
     ratios = [1.0 if lane.levels is not None else 1.7 for lane, _ in strips]
     found = figure.subplots(len(strips), 1, sharex=True, squeeze=False, gridspec_kw={"height_ratios": ratios})[:, 0]
-    for axes, (lane, bus) in zip(found, strips, strict=True):
-        colour = bus_colour(bus) if bus is not None else SLATE
+    for axes, (lane, line) in zip(found, strips, strict=True):
+        colour = bus_colour(line.bus) if line is not None else SLATE
         low, high = _wave(axes, lane, span, zero, size, colour)
-        mine = [frame for frame in frames if frame.bus == bus]
+        name = lane.entry.name
+        mine = [one for one in frames if line is not None and one.bus == line.bus and line.shows(name, one.form)]
         above = 0.42 * (high - low) if mine else 0.06 * (high - low)
         axes.set_ylim(low - 0.06 * (high - low), high + above)
         for frame in mine:
@@ -59,7 +61,7 @@ def draw_line(
             axes.axvline(at, color=BRASS, linewidth=0.8)
             axes.text(at, 1.0, f" {number + 1}", color=BRASS, va="bottom", fontsize=8,
                       transform=axes.get_xaxis_transform())  # fmt: skip
-        axes.set_title(words(lane.entry.name))
+        axes.set_title(words(name))
         axes.set_xlim((span.start - zero) / size, (span.end - zero) / size)
     found[-1].set_xlabel(unit)
     figure.suptitle(words(title), x=0.01, ha="left", color=DIM, fontsize=9)

@@ -44,6 +44,7 @@ class Guess:
         faulty: How many frames have a fault.
         how: The numbers that read any of its frames again, for `Code.explain`.
         said: What is to be known, in sentences.
+        fit: How well the code makes sense of it, where that is more than what good frames cover.
     """
 
     code: str
@@ -58,10 +59,13 @@ class Guess:
     faulty: int
     said: tuple[str, ...] = ()
     how: Mapping[str, float] = field(default_factory=dict)
+    fit: float | None = None
 
     @property
     def score(self) -> float:
         """How much is to be said for it, from 0 to 1: codes without a check are held against their faults."""
+        if self.fit is not None:
+            return self.fit
         good = len(self.frames) - self.faulty
         if good <= 0:
             return 0.0

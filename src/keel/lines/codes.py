@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from keel.lines.clocked import ClockedCode
 from keel.lines.code import Asked, Code, Guess
 from keel.lines.code_can import CAN, CAN_FD
 from keel.lines.code_uart import UART
@@ -12,9 +13,12 @@ from keel.lines.lin import LIN
 from keel.lines.manchester import MANCHESTER
 from keel.lines.pulses import BitTime, bit_time, head, window
 from keel.lines.sent import SENT
+from keel.lines.together import CLOCKED
 from keel.model.waveform import Logic
 
 CODES: dict[str, Code] = {code.word: code for code in (CAN, CAN_FD, UART, LIN, SENT, K_LINE, MANCHESTER)}
+EVERY: dict[str, Code | ClockedCode] = {**CODES, **CLOCKED}
+"""Those of one wire, and those of several."""
 LOOKED_AT_EDGES, IN_WHOLE = 60_000, 2
 """So many edges of a long line tell which codes are worth a try, and so many codes read it in whole."""
 LEAST, LEAST_UNPROVED = 0.35, 0.6

@@ -11,12 +11,15 @@ import numpy as np
 
 from keel.media.ble import BLE
 from keel.media.can import CAN
+from keel.media.card import CARD
+from keel.media.i2c import I2C
 from keel.media.kline import KLINE
 from keel.media.lin import LIN
 from keel.media.manchester import MANCHESTER
 from keel.media.medium import IdentForm, Medium
 from keel.media.sent import SENT
 from keel.media.serial import SERIAL
+from keel.media.spi import SPI
 from keel.media.usb import USB
 from keel.model.bus import Bus, wire_ns
 from keel.model.faults import Fault
@@ -24,7 +27,7 @@ from keel.model.frames import FrameBatch
 from keel.model.identity import IDENT_BITS, IDENT_MASK, NO_IDENT, unpack_key
 from keel.model.safe_text import plain
 
-MEDIA: list[Medium] = [CAN, SERIAL, BLE, USB, LIN, SENT, KLINE, MANCHESTER]
+MEDIA: list[Medium] = [CAN, SERIAL, BLE, USB, LIN, SENT, KLINE, MANCHESTER, SPI, I2C, CARD]
 NO_IDENT_WRITTEN = "—"
 NONE = IdentForm(NO_IDENT, "none", "no identifier", 48)
 RESERVED = (IdentForm(3, "wire", "talker", 48),)
@@ -172,7 +175,8 @@ def read_ident(form: IdentForm, text: str) -> tuple[int, int] | None:
         base = text[: -len(called) - 1]
         if called and text.lower() == f"{base.lower()} {called}":
             if form.read is None:
-                return (int(base, 16), form.most) if re.fullmatch(r"[0-9A-Fa-f]{1,12}", base) else None
+                is_one = re.fullmatch(r"[0-9A-Fa-f]{1,12}", base) and int(base, 16) <= form.most
+                return (int(base, 16), form.most) if is_one else None
             return form.read(base)
     return form.read(text) if form.read is not None else None
 

@@ -88,7 +88,9 @@ def _moved(done: Decoded, by: int, snapshot: Snapshot) -> Decoded:
         guess = replace(line.guess, frames=replace_columns(frames, time=frames.time + by))
         of = line.of
         wave = shift(of.wave, by) if of.wave is not None else None
-        moved.lines.append(Line(name, guess, line.runner_up, replace(of, logic=_levels_later(of.logic, by), wave=wave)))
+        wires = tuple(replace(one, logic=_levels_later(one.logic, by)) for one in of.wires)
+        later = replace(of, logic=_levels_later(of.logic, by), wave=wave, wires=wires)
+        moved.lines.append(Line(name, guess, line.runner_up, later))
     return moved
 
 

@@ -11,8 +11,9 @@ from keel.formats.waveforms import read_waveforms
 from keel.lines.code import Asked
 from keel.model.safe_text import plain
 from keel.model.waveform import Channel
+from keel.probe.candidates import Wanted
 from keel.probe.channels import probed
-from keel.probe.decoding import Decoded, Wanted, decode_channels, free_name
+from keel.probe.decoding import Decoded, decode_channels, free_name
 from keel.probe.made import EXPECTED, made, parse_formula
 from keel.probe.stored import record
 

@@ -8,8 +8,9 @@ from typing import Any
 
 import numpy as np
 
+from keel.lines.clocked import Wire
 from keel.lines.code import Guess
-from keel.lines.codes import CODES
+from keel.lines.codes import EVERY
 from keel.media.every import medium_of
 from keel.model.frames import FrameBatch
 from keel.model.waveform import Analog, Logic
@@ -24,7 +25,8 @@ class Candidate:
     """A line that might say something: what it is called, its levels, the channels it is of and their roles.
 
     Attributes:
-        formula, wave: How it is made of its channels, where it is of several; and what that makes.
+        formula, wave: How it is made of its channels, where it is the difference of two; and what that makes.
+        wires: The wires of a line of several, one of which is the clock.
     """
 
     name: str
@@ -32,6 +34,7 @@ class Candidate:
     roles: Mapping[str, str]
     formula: Formula | None = None
     wave: Logic | Analog | None = None
+    wires: tuple[Wire, ...] = ()
 
 
 @dataclass(eq=False)
@@ -76,7 +79,7 @@ def told(line: Line) -> list[str]:
     share = good / len(guess.frames) if len(guess.frames) else 0.0
     unit = medium_of(guess.bus).unit
     rates = f"{guess.rate:,.0f} {unit}" + (f", data {guess.fast_rate:,.0f} {unit}" if guess.fast_rate else "")
-    title, inverted = CODES[guess.code].title, ", inverted" if guess.inverted else ""
+    title, inverted = EVERY[guess.code].title, ", inverted" if guess.inverted else ""
     check = "with a right CRC" if guess.proved else "without a fault"
     said = [
         f"{title} at {rates}{inverted}: {len(guess.frames)} frames, {share:.1%} {check}, explains {guess.explained:.0%}"
@@ -88,7 +91,7 @@ def told(line: Line) -> list[str]:
         other = line.runner_up
         bad = other.faulty / max(len(other.frames), 1)
         said.append(
-            f"runner-up: {CODES[other.code].title} at {other.rate:,.0f} {medium_of(other.bus).unit}, {bad:.0%} faulty"
+            f"runner-up: {EVERY[other.code].title} at {other.rate:,.0f} {medium_of(other.bus).unit}, {bad:.0%} faulty"
         )
     return [*said, *guess.said]
 

@@ -55,6 +55,7 @@ class SeenFrame:
     ident: str
     payload: bytes
     faults: str
+    form: int
     fields: tuple[Field, ...] = ()
 
 
@@ -90,7 +91,9 @@ class Waves:
 def levels_of(snapshot: Snapshot, entry: WaveformEntry) -> Logic | None:
     """The levels of a channel: its own, or those that a line was read from."""
     line = line_of_channel(snapshot.manifest.waveforms, snapshot.manifest.lines, entry)
-    number = entry.number if entry.kind == "logic" else line.levels if line is not None else None
+    number = entry.number if entry.kind == "logic" else None
+    if line is not None and number is None:
+        number = line.wires.get(entry.name, line.levels)
     wave = waveform_named(snapshot, number).wave if number is not None else None
     return wave if isinstance(wave, Logic) else None
 
@@ -135,11 +138,12 @@ def frames_seen(
         if bus not in derived or end < lens.start:
             continue
         fields: Sequence[Field] = ()
+        form = int(batch.form[row])
         if explained < MOST_EXPLAINED and end - start >= least_ns:
-            fields, explained = explain.fields(bus, start, end) or (), explained + 1
-        ident = format_ident(int(batch.form[row]), int(batch.ident[row]))
+            fields, explained = explain.fields(bus, start, end, form) or (), explained + 1
+        ident = format_ident(form, int(batch.ident[row]))
         faults = " ".join(fault_words(int(batch.faults[row])))
-        seen.append(SeenFrame(number, bus, start, end, ident, batch.payload(row), faults, tuple(fields)))
+        seen.append(SeenFrame(number, bus, start, end, ident, batch.payload(row), faults, form, tuple(fields)))
     return tuple(seen)
 
 

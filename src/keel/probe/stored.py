@@ -12,11 +12,15 @@ from typing import Any
 import numpy as np
 
 from keel.errors import InputError, RecordingError
+from keel.lines.clocked import Wire
 from keel.lines.code import Asked
+from keel.lines.codes import EVERY
+from keel.lines.together import CLOCKED
 from keel.model.frames import FrameBatch, concat, empty_batch, replace_columns
 from keel.model.waveform import Channel, Logic
+from keel.probe.candidates import Wanted
 from keel.probe.channels import Probed, probed
-from keel.probe.decoding import Decoded, Wanted, decode_channels
+from keel.probe.decoding import Decoded, decode_channels
 from keel.probe.lines import Line, told
 from keel.probe.made import made, parse_formula
 from keel.probe.measuring import facts
@@ -146,6 +150,10 @@ def _made_for(folder: Path, number: int, line: Line, known: Sequence[WaveformEnt
     """What a line adds: the channel it is made as, and the levels it was read from, if they are of no channel."""
     of, found = line.of, []
     begin, end = of.logic.start, of.logic.end
+    if of.wires:
+        analog = {entry.name for entry in known if entry.is_channel and entry.kind != "logic"}
+        waves = [Channel(one.name, 0, one.logic) for one in of.wires if one.name in analog]
+        return [write_waveform(folder, number + place, wave, "levels") for place, wave in enumerate(waves)]
     if of.formula is not None and of.wave is not None and not any(entry.name == of.name for entry in known):
         measured = facts(probed(Channel(of.name, 0, of.wave)))
         found.append(WaveformEntry(number, of.name, "made", begin, end, formula=of.formula.text, measured=measured))
@@ -162,12 +170,17 @@ def _placed(known: Sequence[WaveformEntry], more: Sequence[WaveformEntry], line:
 
 
 def _line_entry(bus: int, line: Line, entries: Sequence[WaveformEntry], given: Sequence[str]) -> LineEntry:
-    guess, name = line.guess, line.of.name
-    read = [entry for entry in entries if entry.name == name and entry.kind in ("levels", "logic")]
+    guess, roles = line.guess, line.of.roles
+    read = {entry.name: entry.number for entry in entries if entry.kind in ("levels", "logic")}
+    wires = {one.name: read[one.name] for one in line.of.wires}
+    shown = CLOCKED[guess.code].over if wires else {}
+    over = {name: -1 if (form := shown[role]) is None else form for name, role in roles.items() if role in shown}
+    levels = next(iter(wires.values())) if wires else read[line.of.name]
     return LineEntry(
-        bus, guess.code, dict(line.of.roles), read[-1].number, dict(guess.how), dict(guess.settings), guess.rate,
+        bus, guess.code, dict(roles), levels, dict(guess.how), dict(guess.settings), guess.rate,
         guess.fast_rate, guess.inverted, round(guess.explained, 4), tuple(given), tuple(told(line)),
         int(guess.frames.duration.max(initial=0)) if guess.frames.duration is not None else 0,
+        wires=wires, over=over,
     )  # fmt: skip
 
 
@@ -224,6 +237,16 @@ def levels_read(snapshot: Snapshot, line: LineEntry) -> Logic:
     return wave.inverted if line.inverted else wave
 
 
+def wires_read(snapshot: Snapshot, line: LineEntry) -> list[Wire]:
+    """The wires that a line of several was read from; none of others."""
+    found = []
+    for name, number in line.wires.items():
+        wave = waveform_named(snapshot, number).wave
+        assert isinstance(wave, Logic)
+        found.append(Wire(name, line.channels.get(name, ""), wave))
+    return found
+
+
 def decode_anew(
     folder: Path,
     snapshot: Snapshot,
@@ -263,6 +286,9 @@ def decode_anew(
         there = [manifest.buses[line.bus].name for line in manifest.lines] + names
         raise InputError("--bus", f"no line and no channel is called {bus}", ", ".join(dict.fromkeys(there)))
     named = dict(roles or (known.channels if known is not None else {bus: "line"}))
+    if not roles and (code == "auto" or not set(named.values()) <= set(EVERY[code].roles)):
+        # Roles of another code say nothing.
+        named = {name: role if role in ("high", "low", "host", "device") else "line" for name, role in named.items()}
     used = channels_of(snapshot, named)
     wanted = Wanted(code, tuple(named), {} if set(named.values()) == {"line"} else named)
     done = decode_channels([probed(c, threshold) for c in used], [wanted], asked, threshold)

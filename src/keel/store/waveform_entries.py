@@ -80,6 +80,8 @@ class LineEntry(Extensible):
         said: What was found, in sentences.
         longest: How long its longest frame takes, in ns.
         twin: The bus that was recorded while this line was probed, and has the same frames; -1 if none is known.
+        wires: Of a line of several wires, by the name of the channel: the number of the waveform with its levels.
+        over: Of such a line, over which channels its frames are shown, and the form of those that are; -1 for all.
     """
 
     bus: int
@@ -96,6 +98,12 @@ class LineEntry(Extensible):
     said: tuple[str, ...] = ()
     longest: int = 0
     twin: int = -1
+    wires: Mapping[str, int] = field(default_factory=dict)
+    over: Mapping[str, int] = field(default_factory=dict)
+
+    def shows(self, channel: str, form: int) -> bool:
+        """Whether a frame of a form is shown over a channel that it is shown on."""
+        return self.over.get(channel, -1) in (-1, form)
 
 
 @dataclass(frozen=True)
@@ -125,6 +133,10 @@ def line_on(waveforms: Sequence[WaveformEntry], lines: Sequence[LineEntry], chan
     names = {one.number: one.name for one in waveforms}
     known = {one.name for one in waveforms if one.is_channel}
     for line in lines:
+        if line.over:
+            if channel.name in line.over:
+                return line
+            continue
         name = names.get(line.levels, "")
         if channel.name == (name if name in known else next(iter(line.channels), "")):
             return line

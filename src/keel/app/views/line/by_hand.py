@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from keel.app.desk.picture import Picture
     from keel.store.waveform_entries import LineEntry, WaveformEntry
 
-EXPECTED = "auto, can, canfd or uart, then rate=N[,N], invert=yes|no, threshold=V, or settings as parity=even"
+EXPECTED = "a code (auto, can, uart, spi …), then rate=N[,N], invert=yes|no, threshold=V, or settings as parity=even"
 
 
 @dataclass
@@ -42,14 +42,14 @@ def parse_said(text: str) -> Said:
     Raises:
         InputError: it is not to be understood.
     """
-    from keel.lines.codes import CODES
+    from keel.lines.codes import EVERY
 
     said = Said()
     for place, word in enumerate(text.split()):
         name, equals, value = word.partition("=")
         name = name.lower()
         try:
-            if not equals and place == 0 and name in (*CODES, "auto"):
+            if not equals and place == 0 and name in (*EVERY, "auto"):
                 said.code = name
             elif name == "rate":
                 said.rates = tuple(float(one) for one in value.split(","))

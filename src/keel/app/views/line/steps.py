@@ -147,7 +147,7 @@ def _field(picture: Picture, buses: set[int], time: int, forward: bool) -> Goal 
         one = picture.snapshot.rows(goal.frame, goal.frame + 1)
         start = int(one.time[0])
         end = next(iter(ends_of(one, picture.snapshot.manifest.buses))) or start
-        begins = [field.start for field in explain.fields(int(one.bus[0]), start, end) or ()]
+        begins = [field.start for field in explain.fields(int(one.bus[0]), start, end, int(one.form[0])) or ()]
         later = [b for b in begins if (b > time if forward else b < time)]
         if later:
             return Goal(later[0] if forward else later[-1], None, goal.frame)

@@ -128,7 +128,7 @@ class LineView(View):
         role = here.palette.bus(line.bus) if line is not None else "dim" if entry.kind == "made" else "slate"
         over = over_rows(here, entry)
         if line is not None:
-            mine = [frame for frame in shown.frames if frame.bus == line.bus]
+            mine = [one for one in shown.frames if one.bus == line.bus and line.shows(entry.name, one.form)]
             lines = frame_lines(here, place, mine, role, here.state.frame)
         else:
             lines = [here.line()]

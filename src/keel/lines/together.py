@@ -1,0 +1,200 @@
+"""Which wires make a line together, and what each of them is: by their names, and by what they do."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from keel.errors import InputError
+from keel.lines.card import CARD
+from keel.lines.clocked import ClockedCode, Wire, Wires, edges_to, is_clock
+from keel.lines.code import Asked, Guess
+from keel.lines.i2c import I2C
+from keel.lines.pulses import head, window
+from keel.lines.spi import SPI
+from keel.model.waveform import Logic
+
+CLOCKED: dict[str, ClockedCode] = {code.word: code for code in (CARD, I2C, SPI)}
+LOOKED_AT = 40_000
+"""So many edges of a clock tell whether wires belong together."""
+FEWEST, MOST_WIRES = 8, 24
+FOLLOWS, FEWEST_CHANGES = 0.9, 2
+"""Data follows a clock where such a share of its changes is with edges of one direction, while the clock goes."""
+BESIDE = 0.2
+"""A select changes while the clock rests; such a share of its changes may not."""
+ENOUGH = 0.5
+Group = tuple[ClockedCode, tuple[Wire, ...]]
+
+
+def groups(wires: Sequence[Wire], asked: Asked) -> list[Group]:
+    """The lines of several wires that are among some, each with the roles of its wires.
+
+    Args:
+        wires: Of any roles; those that a person gave are kept, an empty one is found.
+        asked: What a person said.
+    """
+    left = [one for one in wires if len(one.logic.edges) >= 2]
+    found: list[Group] = []
+    if len(left) > MOST_WIRES:
+        return found
+    while True:
+        clocks = [one for one in left if one.role in ("", "clock") and is_clock(_start_of(one.logic))]
+        best: tuple[float, Group] | None = None
+        for clock in clocks:
+            for score, group in _with_clock(clock, [one for one in left if one is not clock], asked):
+                if best is None or score > best[0]:
+                    best = score, group
+        if best is None:
+            return found
+        found.append(best[1])
+        used = {one.name for one in best[1][1]}
+        left = [one for one in left if one.name not in used]
+
+
+def arranged(code: ClockedCode, wires: Sequence[Wire]) -> tuple[Wire, ...]:
+    """Wires with the roles they have in a code: given ones, then by name, then by what they do.
+
+    Raises:
+        InputError: it cannot be told which is the clock.
+    """
+    named = list(wires)
+    for place, one in enumerate(named):
+        role = one.role or _by_name(code, one.name)
+        if role and (role == "select" or all(other.role != role for other in named)):
+            named[place] = replace(one, role=role)
+    if all(one.role != "clock" for one in named):
+        free = [one for one in named if not one.role]
+        clocks = [one for one in free if is_clock(_start_of(one.logic))] or free
+        if not clocks:
+            raise InputError("--channel", "no channel is the clock", f"CHANNEL=clock for {code.word}")
+        clock = max(clocks, key=lambda one: len(one.logic.edges))
+        named = [replace(one, role="clock") if one is clock else one for one in named]
+    clock = next(one for one in named if one.role == "clock")
+    free = [one for one in named if not one.role]
+    given = [one for one in named if one.role and one is not clock]
+    return (clock, *given, *_told_apart(code, clock, free, {one.role for one in given}))
+
+
+def _told_apart(code: ClockedCode, clock: Wire, free: Sequence[Wire], taken: set[str]) -> list[Wire]:
+    """Roles for the wires that have none, beside the clock."""
+    open_roles = [role for role in code.roles if role not in (*taken, "clock", "select")]
+    selects = "select" in code.roles
+    found = []
+    for one in free:
+        if selects and _is_beside(_near(one.logic, clock.logic), clock.logic):
+            found.append(replace(one, role="select"))
+        elif open_roles:
+            found.append(replace(one, role=open_roles.pop(0)))
+    return found
+
+
+def _by_name(code: ClockedCode, name: str) -> str:
+    """What a channel is by its name; empty if that does not say."""
+    word = name.lower().replace("-", "_").replace(".", "_").replace(" ", "_")
+    parts = [part.rstrip("0123456789") or part for part in (word.rsplit("_", 1)[-1], word)]
+    parts += [word.rsplit("_", 2)[-2].rstrip("0123456789")] if word.rsplit("_", 1)[-1].isdecimal() else []
+    parts += [word[-4:], word.lstrip("~/!#n")]
+    for role, names in code.names.items():
+        if any(part in names for part in parts):
+            return role
+    return ""
+
+
+def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple[float, Group]]:
+    """The lines that a clock may make with others, each with how well it makes sense of the begin."""
+    clock = replace(clock, role="clock")
+    part = _start_of(clock.logic)
+    found: list[tuple[float, Group]] = []
+    for code, role in ((CARD, "command"), (I2C, "data")):
+        for one in others:
+            if one.role not in ("", role) or len(one.logic.edges) < FEWEST:
+                continue
+            group: tuple[Wire, ...] = (clock, replace(one, role=role))
+            score = _score(code, _cut(group, part), asked)
+            if score >= ENOUGH:
+                # These have checks of their own: they come before what has none.
+                found.append((1 + score, (code, group)))
+    if found:
+        return found
+    data = [one for one in others if one.role in ("", "out", "in") and _follows(one.logic, part)]
+    selects = [
+        one
+        for one in others
+        if one not in data and one.role in ("", "select") and _is_beside(_near(one.logic, part), part)
+    ]
+    if 1 <= len(data) <= 2:
+        named = [replace(one, role=one.role or _by_name(SPI, one.name)) for one in data]
+        named = [one if one.role in ("out", "in") else replace(one, role="") for one in named]
+        taken = {one.role for one in named if one.role}
+        known = [one for one in named if one.role]
+        group = (clock, *(replace(one, role="select") for one in selects), *known,
+                 *_told_apart(SPI, clock, [one for one in named if not one.role], {*taken, "select"}))  # fmt: skip
+        score = _score(SPI, _cut(group, part), asked)
+        if score >= ENOUGH:
+            found.append((score, (SPI, group)))
+    return found
+
+
+def _score(code: ClockedCode, wires: Wires, asked: Asked) -> float:
+    return max((guess.score for guess in code.read(wires, asked)), default=0.0)
+
+
+def _start_of(logic: Logic) -> Logic:
+    return head(logic, LOOKED_AT)
+
+
+def _near(logic: Logic, clock: Logic) -> Logic:
+    return window(logic, clock.start, clock.end)
+
+
+def _cut(wires: Wires, clock: Logic) -> list[Wire]:
+    return [replace(one, logic=_near(one.logic, clock)) for one in wires]
+
+
+def _follows(logic: Logic, clock: Logic) -> bool:
+    """Whether a wire changes with edges of a clock of one direction, and while that goes."""
+    near = _near(logic, clock)
+    if len(near.edges) < FEWEST_CHANGES or len(clock.edges) < FEWEST:
+        return False
+    place = np.searchsorted(clock.edges, near.edges, side="right") - 1
+    inside = (place >= 0) & (place < len(clock.edges) - 1)
+    if not inside.any():
+        return False
+    place, times = place[inside], near.edges[inside]
+    before, after = clock.edges[place], clock.edges[place + 1]
+    usual = float(np.median(np.diff(edges_to(clock, 1))))
+    goes = after - before < 2 * usual
+    # What changes while the clock rests is set up for the first bit, or let go.
+    if goes.sum() < max(FEWEST_CHANGES, 0.2 * len(times)):
+        return False
+    rose = ((clock.first + place + 1) & 1)[goes]
+    share = float(rose.mean())
+    return max(share, 1 - share) >= FOLLOWS
+
+
+def _is_beside(select: Logic, clock: Logic) -> bool:
+    """Whether a wire changes only while a clock rests, and the clock goes in between."""
+    edges = select.edges
+    if not len(edges) >= 2 or len(clock.edges) < FEWEST:
+        return False
+    usual = float(np.median(np.diff(edges_to(clock, 1))))
+    place = np.searchsorted(clock.edges, edges, side="right") - 1
+    inside = (place >= 0) & (place < len(clock.edges) - 1)
+    gaps = np.where(inside, clock.edges[np.minimum(place + 1, len(clock.edges) - 1)] - clock.edges[place], 10 * usual)
+    return float((gaps < 1.2 * usual).mean()) <= BESIDE and len(edges) < len(clock.edges) // 2
+
+
+def read_together(code: ClockedCode, wires: Sequence[Wire], asked: Asked) -> list[Guess]:
+    """The ways to read wires whose roles are known: in a code, and in what else may be."""
+    best = code.read(wires, asked)
+    if not best:
+        return []
+    others: list[Guess] = []
+    clock = next(one for one in wires if one.role == "clock")
+    rest = [replace(one, role="") for one in wires if one is not clock and one.role != "select"]
+    for other in CLOCKED.values():
+        if other is not code and len(rest) >= 1:
+            others += other.read((clock, *_told_apart(other, clock, rest[:1], set())), Asked())
+    return [best[0], *sorted((one for one in others if one.score > 0), key=lambda one: -one.score)]

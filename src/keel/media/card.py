@@ -1,0 +1,36 @@
+"""Memory cards: what host and card say on the command line.
+
+Source: SD Specifications, Part 1, Physical Layer Simplified Specification 9.00, 4.7 (commands), 4.9 (responses).
+"""
+
+from __future__ import annotations
+
+from keel.media.header import HeaderField
+from keel.media.medium import IdentForm, Medium
+from keel.model.faults import Fault
+
+
+def _index(number: int, word: str, role: str) -> IdentForm:
+    return IdentForm(number, word, "index", 6, role=role, kind=role, written=lambda ident: f"{ident:02X}")
+
+
+COMMAND = _index(33, "card-command", "command")
+RESPONSE = _index(34, "card-response", "response")
+"""By the index in its token: that of the command, or 3F."""
+HEADER_BYTES = 4
+
+CARD = Medium(
+    "card",
+    "memory card",
+    "Hz",
+    (COMMAND, RESPONSE),
+    kind=lambda frame: "card command" if int(frame.form[0]) == COMMAND.number else "card response",
+    size=lambda frame: f"{int(frame.lengths[0])} bytes",
+    faults={
+        Fault.CRC: "the checksum of seven bits does not fit",
+        Fault.END_BIT: "it does not end in a 1",
+    },
+    fields=(HeaderField("clock", "frequency of the clock meanwhile", 0, 32, unit="Hz"),),
+    header_bytes=HEADER_BYTES,
+    ident_cells=11,
+)

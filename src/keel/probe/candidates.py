@@ -1,0 +1,142 @@
+"""The lines that may be in some channels: single wires, differences of two, and wires that belong to a clock."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from keel.errors import InputError
+from keel.lines.clocked import ClockedCode, Wire
+from keel.lines.code import Asked
+from keel.lines.codes import EVERY
+from keel.lines.levels import levels_of, logic_of
+from keel.lines.pulses import idle_level
+from keel.lines.together import CLOCKED, arranged, groups
+from keel.model.waveform import Analog, Logic
+from keel.probe.channels import Probed, named
+from keel.probe.lines import Candidate
+from keel.probe.made import Formula, made
+
+PAIR = -0.8
+"""Two channels are the two wires of a pair where they go against each other so much."""
+FEWEST_EDGES, APART = 8, 0.2
+"""Two wires of a pair change together: so many edges, apart by such a share of the shortest pulse at most."""
+Found = tuple[str, Candidate]
+"""The code that a line is to be read in, or ``auto``; and the line."""
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What is to be read: a code, the channels it is in (none: each by itself), and their roles by name."""
+
+    code: str = "auto"
+    channels: tuple[str, ...] = ()
+    roles: Mapping[str, str] = field(default_factory=dict)
+
+
+def candidates(channels: Sequence[Probed], wanted: Wanted, asked: Asked, threshold: float | None) -> list[Found]:
+    """The lines to read.
+
+    Args:
+        channels: What was probed.
+        wanted: What is to be read of it.
+        asked: What a person said of the lines.
+        threshold: Where low and high part, in volts; None to find it.
+
+    Raises:
+        InputError: a channel or a role that was named is none.
+    """
+    chosen = [named(channels, name) for name in wanted.channels] or list(channels)
+    roles = {named(channels, name).channel.name: role for name, role in wanted.roles.items()}
+    if wanted.roles and not wanted.channels:
+        chosen = [one for one in channels if one.channel.name in roles]
+    known = {role for code in EVERY.values() for role in code.roles}
+    for role in roles.values():
+        allowed = known if wanted.code == "auto" else EVERY[wanted.code].roles
+        if role not in allowed:
+            of = "any code" if wanted.code == "auto" else wanted.code
+            raise InputError("--channel", f"{role} is no role of {of}", ", ".join(sorted(allowed)))
+    wires = [Wire(one.channel.name, roles.get(one.channel.name, ""), one.logic) for one in chosen]
+    if wanted.code in CLOCKED:
+        code = CLOCKED[wanted.code]
+        return [(code.word, _together(code, arranged(code, wires), len(channels)))]
+    high = next((one for one in chosen if roles.get(one.channel.name) == "high"), None)
+    low = next((one for one in chosen if roles.get(one.channel.name) == "low"), None)
+    if high is not None and low is not None:
+        rest = [_single(one, roles) for one in chosen if one not in (high, low)]
+        return [(wanted.code, one) for one in [_pair(high, low, threshold), *rest]]
+    found: list[Found] = []
+    if wanted.code == "auto" and len(chosen) > 1:
+        free = [one for one in wires if one.role not in ("line", "host", "device")]
+        for group_code, group in groups(free, asked):
+            found.append((group_code.word, _together(group_code, group, len(channels))))
+        used = {name for _, one in found for name in one.roles}
+        chosen = [one for one in chosen if one.channel.name not in used]
+    if wanted.code in ("auto", "can", "canfd"):
+        return found + [(wanted.code, one) for one in _paired(chosen, roles, threshold)]
+    return found + [(wanted.code, _single(one, roles)) for one in chosen]
+
+
+def _together(code: ClockedCode, wires: Sequence[Wire], of: int) -> Candidate:
+    """The line of several wires; it is called as they are, as far as they are called alike."""
+    clock = next(one for one in wires if one.role == "clock")
+    alike = [parts[0] for parts in zip(*(re.split(r"[._ -]", one.name)[:-1] for one in wires), strict=False)
+             if len(set(parts)) == 1]  # fmt: skip
+    name = ".".join(alike) if alike and of > len(wires) else code.word
+    return Candidate(name, clock.logic, {one.name: one.role for one in wires}, wires=tuple(wires))
+
+
+def _single(one: Probed, roles: Mapping[str, str]) -> Candidate:
+    name = one.channel.name
+    return Candidate(name, one.logic, {name: roles.get(name, "line")})
+
+
+def _paired(chosen: Sequence[Probed], roles: Mapping[str, str], threshold: float | None) -> list[Candidate]:
+    """Each channel by itself, but two wires that go against each other as one line."""
+    left, found = list(chosen), []
+    while left:
+        one = left.pop(0)
+        other = next((two for two in left if _are_a_pair(one, two)), None)
+        if other is None:
+            found.append(_single(one, roles))
+            continue
+        left.remove(other)
+        rises = idle_level(one.logic) == 0
+        found.append(_pair(one, other, threshold) if rises else _pair(other, one, threshold))
+    return found
+
+
+def _are_a_pair(one: Probed, two: Probed) -> bool:
+    a, b = one.channel.wave, two.channel.wave
+    if isinstance(a, Logic) and isinstance(b, Logic):
+        return _are_opposite(a, b)
+    if not (isinstance(a, Analog) and isinstance(b, Analog)) or len(a.samples) != len(b.samples) or a.step != b.step:
+        return False
+    if one.levels is None or two.levels is None or not (one.levels.swing and two.levels.swing):
+        return False
+    step = max(len(a.samples) // 200_000, 1)
+    together = np.corrcoef(a.samples[::step], b.samples[::step])[0, 1]
+    return bool(together < PAIR)
+
+
+def _are_opposite(a: Logic, b: Logic) -> bool:
+    """Whether two lines change at the same moments, one up where the other goes down."""
+    if a.first == b.first or len(a.edges) != len(b.edges) or len(a.edges) < FEWEST_EDGES:
+        return False
+    shortest = int(np.diff(a.edges).min())
+    return bool((np.abs(a.edges - b.edges) <= max(APART * shortest, 2)).all())
+
+
+def _pair(high: Probed, low: Probed, threshold: float | None) -> Candidate:
+    """The line between two wires."""
+    a, b = high.channel.name, low.channel.name
+    if isinstance(high.channel.wave, Logic) and isinstance(low.channel.wave, Logic):
+        # Levels say the same on both wires: the lower one is high where the line rests.
+        return Candidate(f"{a} − {b}", low.logic, {a: "high", b: "low"})
+    formula = Formula("difference", (a, b))
+    wave = made(formula, {a: high.channel.wave, b: low.channel.wave})
+    assert isinstance(wave, Analog)
+    return Candidate(f"{a} − {b}", logic_of(wave, levels_of(wave, threshold)), {a: "high", b: "low"}, formula, wave)
