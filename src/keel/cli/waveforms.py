@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json as json_module
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -167,19 +168,21 @@ def measure(files: Files, threshold: Threshold = None, make: Making = None, json
         channels = channels_in(files, said_of(Codes(threshold=threshold, make=make)), bar.at)
     finally:
         bar.end()
-    found = [(one, measured(one)) for one in (probed(channel, threshold) for channel in channels)]
+    found = measured([probed(channel, threshold) for channel in channels])
     if json:
-        print(json_module.dumps({"channels": [row for _, row in found]}, indent=1))
+        print(json_module.dumps({"channels": [one.to_json() for one in found]}, indent=1))
         return
-    for one, row in found:
-        _print_channel(one, [])
-        if row["rate"] is not None:
-            near = f", {row['nearest_rate']:,} bit/s {row['deviation']:+.2%}" if row["nearest_rate"] else ""
-            fast = f", data {row['fast_rate']:,.0f} bit/s" if row["fast_rate"] else ""
-            print(f"    a bit takes {row['bit_time_ns']:,.0f} ns: {row['rate']:,.0f} bit/s{near}{fast}")
+    for one in found:
+        _print_channel(one.channel, one.said)
+        row, unit = one.to_json(), one.unit
+        if one.rate is not None:
+            near = f", {row['nearest_rate']:,} {unit} {row['deviation']:+.2%}" if row["nearest_rate"] else ""
+            fast = f", data {one.fast_rate:,.0f} {unit}" if one.fast_rate else ""
+            what = {"bit/s": "a bit", "Hz": "a period", "ticks/s": "a tick"}[unit]
+            print(f"    {what} takes {row['bit_time_ns']:,.0f} ns: {one.rate:,.0f} {unit}{near}{fast}")
 
 
-def _print_channel(one: Probed, more: list[str]) -> None:
+def _print_channel(one: Probed, more: Sequence[str]) -> None:
     row = one.to_json()
     levels = ""
     if row["threshold"] is not None:

@@ -12,7 +12,17 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from keel.lines.clocked import ClockedCode, Wires, edges_to, frames_of, known_stretches, levels_before, over, wire
+from keel.lines.clocked import (
+    ClockedCode,
+    Wires,
+    edges_to,
+    frames_of,
+    hertz,
+    known_stretches,
+    levels_before,
+    over,
+    wire,
+)
 from keel.lines.code import Asked, Field, Guess, How
 from keel.lines.pulses import busy
 from keel.media.card import COMMAND, HEADER_BYTES, RESPONSE
@@ -155,7 +165,7 @@ def _explained(command: Logic, starts: Any, ends: Any, good: Any, pause_ns: floa
 
 
 def _changes(clocks: Any) -> str:
-    return f"the clock changes: from {clocks.min() / 1e3:,.0f} kHz to {clocks.max() / 1e3:,.0f} kHz"
+    return f"the clock changes: from {hertz(float(clocks.min()))} to {hertz(float(clocks.max()))}"
 
 
 def _spans(table: Any, taken: Any, command: Logic) -> tuple[Any, Any, Any]:

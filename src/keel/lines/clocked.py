@@ -16,8 +16,9 @@ from keel.model.waveform import Logic
 
 ALIKE = 0.25
 """Periods one after another are alike where they differ by such a share."""
-STEADY, FEWEST_PERIODS = 0.55, 8
-"""A wire is a clock where such a share of its periods is as long as the one before it."""
+STEADY, FEWEST_PERIODS, SELDOM = 0.55, 8, 0.002
+"""A wire is a clock where such a share of its periods is as long as the one before it. A frequency that has a smaller
+share of the periods than the last of these is chance."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -110,6 +111,27 @@ def frequency(clock: Logic) -> float:
     """The frequency of a clock, of most of its periods; 0 where there are too few."""
     each = periods(clock)
     return 1e9 / float(np.median(each)) if len(each) else 0.0
+
+
+def clock_words(clock: Logic) -> tuple[str, ...]:
+    """What is to be said of a clock that changes; nothing of one that does not."""
+    each = np.sort(periods(clock))
+    if not len(each):
+        return ()
+    # Frequencies that differ by more than a quarter are others; what is seldom is chance.
+    groups = np.split(each, np.flatnonzero(each[1:] > (1 + ALIKE) * each[:-1]) + 1)
+    usual = [
+        hertz(1e9 / float(np.median(one))) for one in groups if len(one) >= max(FEWEST_PERIODS, SELDOM * len(each))
+    ]
+    return (f"the clock changes: {', '.join(usual[::-1])}",) if len(usual) > 1 else ()
+
+
+def hertz(frequency: float) -> str:
+    """A frequency in words."""
+    for size, unit in ((1e6, "MHz"), (1e3, "kHz")):
+        if frequency >= 0.9995 * size:
+            return f"{frequency / size:.4g} {unit}"
+    return f"{frequency:.4g} Hz"
 
 
 def clocked_share(clock: Logic, starts: Times, ends: Times) -> float:

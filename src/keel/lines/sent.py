@@ -125,7 +125,7 @@ def _guess(logic: Logic, table: Any, way: tuple[int, int, int], asked: Asked, in
     if "fast_channels" in asked.settings:
         settings["fast_channels"] = asked.settings["fast_channels"].lower()
     bus = Bus("", called, medium="sent", stamp="start", assumed=False)
-    numbers = {"nibbles": float(nibbles)}
+    numbers = {"nibbles": float(nibbles), "tick": tick}
     faulty = int((~good).sum())
     return Guess("sent", called, None, inverted, settings, frames, bus, share, True, faulty, tuple(said), numbers)
 
