@@ -38,6 +38,7 @@ def main() -> None:
         importing,
         keeping,
         live,
+        margins,
         prepare,
         signals,
         sources,

@@ -248,4 +248,5 @@ CARD = ClockedCode(
     {"command": None},
     read,
     explain,
+    lambda how: int(how.numbers["level"]),
 )

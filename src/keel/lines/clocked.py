@@ -48,6 +48,7 @@ class ClockedCode:
         over: The roles over whose wires frames are drawn, and the form of those that are; None for all.
         read: The ways to read wires whose roles are known; the best first, or none.
         explain: The fields of a frame.
+        taken_by: The level to which the clock changes where data is taken.
         takes: Settings by name, and the values they take in words.
     """
 
@@ -58,6 +59,7 @@ class ClockedCode:
     over: Mapping[str, int | None]
     read: ReadTogether
     explain: ExplainTogether
+    taken_by: Callable[[How], int]
     takes: Mapping[str, str] = field(default_factory=dict)
     carries_bytes: bool = True
 

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from keel.lines.pulses import BitTime
 from keel.model.bus import Bus
 from keel.model.frames import FrameBatch
 from keel.model.waveform import Logic
+
+if TYPE_CHECKING:
+    from keel.lines.timing import Pulses
 
 
 @dataclass(frozen=True)
@@ -119,6 +122,10 @@ Explain = Callable[[Logic, How, int, int], list[Field]]
 """Of a line as it was read, and begin and end of a frame in ns: the frame's fields, in order."""
 
 
+Time = Callable[[Logic, How, Sequence[Field]], "Pulses"]
+"""Of a line around a frame, and the frame's fields: its pulses, and how far each edge is off."""
+
+
 @dataclass(frozen=True)
 class Code:
     """A line code.
@@ -132,6 +139,7 @@ class Code:
         takes: Settings by name, and the values they take in words.
         roles: What its channels may be.
         named: The same where a person named the code, if it is read otherwise then.
+        time: How far the edges of a frame are from where they should be; None where that says nothing.
         is_tried: Whether it is tried where nobody named a code; not if another one finds its frames, too.
     """
 
@@ -144,3 +152,4 @@ class Code:
     roles: tuple[str, ...] = ("line",)
     is_tried: bool = True
     named: Read | None = None
+    time: Time | None = None

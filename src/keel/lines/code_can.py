@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from keel.lines.can import with_wire_bits
@@ -9,6 +11,7 @@ from keel.lines.can_fields import fields_of
 from keel.lines.can_wave import FAULTS, NOT_ISO, CanRates, CanSent, decode, turn_of
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.pulses import BitTime, explained, glitch_free, head, idle_level, nearest_rate, window
+from keel.lines.timing import Pulses, falls_of, inside, joined, pulses
 from keel.model.bus import Bus
 from keel.model.frames import Flag, FrameBatch
 from keel.model.waveform import Logic
@@ -122,8 +125,30 @@ def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
     return fields_of(_clean(part, rates), start, end, rates)
 
 
+SAMPLE_POINT = 0.8
+"""Where in a bit it is taken; controllers are set to about that."""
+
+
+def time(line: Logic, how: How, fields: Sequence[Field]) -> Pulses:
+    """Edges against those that fall, by which controllers set their clocks; none where the bit rate changes."""
+    slow = 1e9 / how.numbers["slow"]
+    edges, falls = inside(line, fields), falls_of(line)
+    begin = next((one.end for one in fields if one.name == "brs" and one.value), None)
+    end = next((one.start for one in fields if one.name == "crc_delimiter"), None)
+    early, late = 1 - SAMPLE_POINT, SAMPLE_POINT
+    if begin is None or end is None or not how.numbers["fast"]:
+        return pulses(edges, falls, slow, early, late)
+    parts = []
+    for low, high, unit in ((-np.inf, begin - slow, slow), (begin, end, 1e9 / how.numbers["fast"]),
+                            (end + slow, np.inf, slow)):  # fmt: skip
+        mine = edges[(edges >= low) & (edges <= high)]
+        if len(mine) > 1:
+            parts.append(pulses(mine, falls[(falls >= low) & (falls <= high)], unit, early, late))
+    return joined(parts) or pulses(edges[:1], falls, slow, early, late)
+
+
 WIRES = ("line", "high", "low")
 CAN = Code("can", "CAN", lambda logic, unit, asked: read(logic, unit, asked, flexible=False), explain, roles=WIRES,
-           is_tried=False)  # fmt: skip
+           is_tried=False, time=time)  # fmt: skip
 """Not tried by itself: as CAN FD it is found as well."""
-CAN_FD = Code("canfd", "CAN FD", read, explain, takes={"iso": "yes or no"}, roles=WIRES)
+CAN_FD = Code("canfd", "CAN FD", read, explain, takes={"iso": "yes or no"}, roles=WIRES, time=time)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from keel.errors import InputError
+from keel.lines.byte_lines import time_bytes
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.messages import Cut, chosen_cut, messages_of
 from keel.lines.pulses import BitTime, explained, glitch_free, head, nearest_rate, resting, window
@@ -182,5 +183,5 @@ UART = Code(
     {"bits": "5 to 9", "parity": ", ".join(PARITIES), "stop": "1, 1.5, 2", "order": "lsb, msb", "gap": "a time, as 5ms",
      "delimiter": "lf, cr, crlf, or a byte in hex", "length": "bytes",
      "length_field": "the byte that says it, and what is added, as 1+3"},
-    ("line", "host", "device"),
+    ("line", "host", "device"), time=time_bytes,
 )  # fmt: skip

@@ -236,4 +236,5 @@ I2C = ClockedCode(
     {"data": None},
     read,
     explain,
+    lambda _: 1,
 )

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from keel.lines.byte_lines import GLITCH, byte_line
+from keel.lines.byte_lines import GLITCH, byte_line, time_bytes
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.code_uart import gap_ns
 from keel.lines.messages import chosen_cut
@@ -280,5 +280,5 @@ def _field(name: str, row: tuple[int, int, int, int]) -> Field:
 
 K_LINE = Code(
     "kline", "K-line", read, explain, True, {"gap": "a time, as 5ms"},
-    named=lambda logic, unit, asked: read(logic, unit, asked, is_named=True),
+    named=lambda logic, unit, asked: read(logic, unit, asked, is_named=True), time=time_bytes,
 )  # fmt: skip

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from keel.errors import InputError
-from keel.lines.byte_lines import GLITCH, byte_line
+from keel.lines.byte_lines import GLITCH, byte_line, time_bytes
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, window
 from keel.lines.uart import BREAK, Sent, Serial, decode
@@ -141,4 +141,4 @@ def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
     return fields
 
 
-LIN = Code("lin", "LIN", read, explain, True, {"checksum": ", ".join(MODELS)})
+LIN = Code("lin", "LIN", read, explain, True, {"checksum": ", ".join(MODELS)}, time=time_bytes)

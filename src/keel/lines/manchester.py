@@ -7,6 +7,7 @@ two bit times high and two low as sync, the same as stop, bytes with their highe
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -15,6 +16,7 @@ from numba import njit
 from keel.errors import InputError
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, window
+from keel.lines.timing import Pulses, inside, pulses
 from keel.media.manchester import BURST
 from keel.model.bus import Bus
 from keel.model.faults import Fault
@@ -207,4 +209,10 @@ def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
     return [*fields, Field("stop", round(stop - 8 * half), stop)]
 
 
-MANCHESTER = Code("manchester", "Manchester", read, explain, True, {"mode": ", ".join(CONVENTIONS)})
+def time(line: Logic, how: How, fields: Sequence[Field]) -> Pulses:
+    """Edges against the one before: half a bit lies between them, or two, or four of a sync."""
+    edges = inside(line, fields)
+    return pulses(edges, edges, how.numbers["half"], 0.5, 0.5)
+
+
+MANCHESTER = Code("manchester", "Manchester", read, explain, True, {"mode": ", ".join(CONVENTIONS)}, time=time)

@@ -5,6 +5,7 @@ Source: SAE J2716 (2016), 5.2.3, 5.2.4, 5.4.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -15,6 +16,7 @@ from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.pulses import BitTime, explained, glitch_free, idle_level, window
 from keel.lines.sent_reader import CALIBRATION, CRC, LONGEST_PAUSE, OFF, TABLE, ZERO, read_messages
 from keel.lines.sent_slow import slow_messages
+from keel.lines.timing import Pulses, falls_of, pulses
 from keel.media.sent import FAST
 from keel.model.bus import Bus
 from keel.model.faults import Fault
@@ -136,6 +138,15 @@ def _ticks_a_second(tick: float) -> int:
     return round(1e9 / usual) if abs(tick / usual - 1) <= NEAR_A_HALF else round(1e9 / tick)
 
 
+def time(line: Logic, how: How, fields: Sequence[Field]) -> Pulses:
+    """Falling edges against the ticks that the calibration pulse of their message has."""
+    first = fields[0]
+    tick = (first.end - first.start) / CALIBRATION
+    falls = falls_of(line)
+    mine = falls[(falls >= first.start) & (falls <= fields[-1].end)]
+    return pulses(mine, mine, tick, 0.5, 0.5, CALIBRATION + 1)
+
+
 def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
     """The pulses of a message: calibration, status, each nibble, checksum; of the slow channel the messages alone."""
     falls = _falls(window(line, start - 1, end + 1))
@@ -186,4 +197,4 @@ def _channels(nibbles: list[Field], how: str) -> list[Field]:
 
 SENT = Code("sent", "SENT", read, explain, takes={
     "nibbles": "1 to 6", "checksum": ", ".join(CHECKS), "fast_channels": ", ".join(FAST_CHANNELS),
-})  # fmt: skip
+}, time=time)  # fmt: skip

@@ -297,5 +297,6 @@ SPI = ClockedCode(
     {"out": OUT.number, "in": IN.number},
     read,
     explain,
+    lambda how: int(how.numbers["rising"]),
     {"mode": "0 to 3", "word": f"1 to {LONGEST_WORD}", "order": ", ".join(ORDERS), "gap": "a time, as 5ms"},
 )

@@ -9,7 +9,7 @@ from keel.app.paint import words
 from keel.app.paint.canvas import Line
 from keel.app.views.line.choices import LineChoices
 from keel.app.views.line.wants import LineShown
-from keel.store.waveform_entries import channels, line_on
+from keel.store.waveform_entries import channels, line_of_channel, line_on
 
 if TYPE_CHECKING:
     from keel.lines.code import Field
@@ -126,19 +126,34 @@ def _channel(here: Here, entry: WaveformEntry, is_in_hand: bool) -> Line:
     on = "raised" if is_in_hand else "ink"
     known = entry.measured
     swing = known.get("high", 0.0) - known.get("low", 0.0)
-    rate = 1e9 / known["bit_ns"] if known.get("bit_ns") else None
+    length, rate = _rate(here, entry)
     cells = (
         entry.name,
         "high" if known.get("idle") else "low",
         *(words.volts(known[name], swing) if name in known else "—" for name in ("low", "high", "threshold")),
         words.count(int(known.get("edges", entry.points))),
-        words.length(known["bit_ns"]) if rate else "—",
-        rate_words(rate) if rate else "—",
+        length,
+        rate,
     )
     at = 2
     for (_, wide, right), text in zip(_TITLES, cells, strict=True):
         at = line.put(at, text, here.style("strong" if at == 2 else "text", on), wide, right) + 1
     return line
+
+
+def _rate(here: Here, entry: WaveformEntry) -> tuple[str, str]:
+    """How long a bit takes on a channel, or a tick, or a period of its clock; and how many there are a second."""
+    from keel.media.every import medium_of
+
+    manifest = here.picture.snapshot.manifest
+    line = line_of_channel(manifest.waveforms, manifest.lines, entry)
+    unit = medium_of(manifest.buses[line.bus]).unit if line is not None else "bit/s"
+    if line is None or unit == "bit/s":
+        known = entry.measured.get("bit_ns")
+        return (words.length(known), rate_words(1e9 / known)) if known else ("—", "—")
+    if line.wires and line.channels.get(entry.name) != "clock":
+        return "—", "by the clock"
+    return words.length(1e9 / line.rate), f"{words.count(round(line.rate))} {unit}"
 
 
 def rate_words(rate: float) -> str:
