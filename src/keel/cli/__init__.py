@@ -42,6 +42,7 @@ def main() -> None:
         prepare,
         signals,
         sources,
+        spans,
         stats,
         waveforms,
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv as csv_module
 import json as json_module
 import sys
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -14,7 +15,10 @@ from keel.cli.arguments import Ask, Rec, read
 from keel.cli.progress import Progress
 
 if TYPE_CHECKING:
+    from keel.ask.matches import Matches
+    from keel.probe.beside import Beside
     from keel.probe.margins import Margin
+    from keel.store.recording import Snapshot
 
 
 @app.command(epilog="Examples:  keel margins probe.keel   keel margins probe.keel --ask 'id:220 at:1s..2s' --json")
@@ -23,6 +27,10 @@ def margins(
     ask: Ask = "",
     json: Annotated[bool, typer.Option("--json", help="JSON.")] = False,
     csv: Annotated[bool, typer.Option("--csv", help="CSV with a header line.")] = False,
+    beside: Annotated[
+        str,
+        typer.Option(metavar="[REC:]BUS", help="A second line, as before and after: frames, delay, margins of both."),
+    ] = "",
 ) -> None:
     """Measure bits, edges, levels and ringing of lines that were probed, nearest to failure first."""
     if json and csv:
@@ -36,6 +44,9 @@ def margins(
     if not snapshot.manifest.lines:
         raise InputError(snapshot.manifest.name, "no line was read from a waveform in it", "one that keel decode made")
     bar = Progress("measuring")
+    if beside:
+        _beside(snapshot, matches, beside, bar, json, csv)
+        return
     try:
         found = margins_of(snapshot, frames_at(matches, 0, len(matches)), bar.at)
     finally:
@@ -48,6 +59,71 @@ def margins(
         _csv(found.rows)
     else:
         _table(found.rows, scene.zero)
+
+
+def _beside(snapshot: Snapshot, matches: Matches, other: str, bar: Progress, json: bool, csv: bool) -> None:
+    import numpy as np
+
+    from keel.ask.fetch import frames_at
+    from keel.cli.arguments import opened
+    from keel.model.span import Span
+    from keel.probe.beside import WITHIN_NS, Side, frames_on, side_by_side
+
+    frames = frames_at(matches, 0, len(matches))
+    of = _line(snapshot, "", np.unique(frames.bus).tolist())
+    mine = frames.take(np.flatnonzero(frames.bus == of))
+    place, colon, name = other.rpartition(":")
+    there = opened(Path(place)) if colon else snapshot
+    # On one clock what lies outside of what was asked for is not lost, and not more.
+    span = None if colon else Span(int(mine.time[0]) - WITHIN_NS, int(mine.time[-1]) + WITHIN_NS)
+    second = frames_on(there, _line(there, name, []), span)
+    try:
+        found = side_by_side(Side(snapshot, mine), Side(there, second), bar.at)
+    finally:
+        bar.end()
+    if json:
+        print(json_module.dumps(found.to_json(), indent=1))
+    elif csv:
+        _csv_of_both(found)
+    else:
+        _table_of_both(found)
+
+
+def _line(snapshot: Snapshot, name: str, among: list[int]) -> int:
+    """The bus of the line that is named, or of the only one that is among some."""
+    from keel.errors import InputError
+
+    names = {line.bus: snapshot.manifest.buses[line.bus].name for line in snapshot.manifest.lines}
+    wanted = [bus for bus, one in names.items() if (one == name if name else bus in among)]
+    if len(wanted) != 1:
+        why = f"no line is called {name}" if name else f"frames of {len(wanted)} lines meet the ask"
+        expected = f"{'' if name else 'bus:NAME, '}one of {', '.join(names.values())}"
+        raise InputError("--beside" if name else "--ask", why, expected)
+    return wanted[0]
+
+
+def _table_of_both(found: Beside) -> None:
+    from keel.model.safe_text import plain
+
+    for sentence in found.words():
+        print(plain(sentence))
+    print(f"\n{'what':32}{'before':>9}{'after':>9}{'change':>9}{'mean before':>14}{'mean after':>14}  unit")
+    for row in found.rows:
+        change = "—" if row.change is None else f"{row.change:+.0%}"
+        shares = "".join(f"{'—' if m is None or m.margin is None else f'{m.margin:.0%}':>9}" for m in (row.a, row.b))
+        means = "".join(f"{'—' if m is None else f'{m.mean:.4g}':>14}" for m in (row.a, row.b))
+        print(f"{plain(row.what)[:31]:32}{shares}{change:>9}{means}  {row.unit}")
+
+
+def _csv_of_both(found: Beside) -> None:
+    from keel.model.safe_text import csv_cell
+
+    out = csv_module.writer(sys.stdout, lineterminator="\n")
+    out.writerow(["what", "unit", "margin_before", "margin_after", "mean_before", "mean_after"])
+    for row in found.rows:
+        both = [("", "") if one is None else (one.margin, one.mean) for one in (row.a, row.b)]
+        cells = ["" if one is None else one for pair in zip(*both, strict=True) for one in pair]
+        out.writerow([csv_cell(row.what), row.unit, *cells])
 
 
 def _csv(rows: tuple[Margin, ...]) -> None:

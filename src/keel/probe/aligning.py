@@ -100,6 +100,11 @@ def prints_of(batch: FrameBatch) -> Prints:
     return keys ^ says ^ (lengths.astype(np.uint64) << np.uint64(56))
 
 
+def offset_between(live: FrameBatch, probe: FrameBatch) -> int | None:
+    """What is to be added to the times of some frames to lie on others that say the same; None if they do not tell."""
+    return _offset(live, probe, probe.time)
+
+
 def _offset(live: FrameBatch, probe: FrameBatch, times: Times) -> int | None:
     """What is to be added to the probe's times, about; None if frames do not tell."""
     mine, theirs = prints_of(probe), prints_of(live)

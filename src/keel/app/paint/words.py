@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import time as clock
 
-from keel.model.units import NS_PER_S
+from keel.model.units import NS_PER_S, length_words
 
 
 def count(number: int) -> str:
@@ -40,15 +40,7 @@ def cycle(ns: float) -> str:
 
 def length(ns: float) -> str:
     """A length of time with the unit that suits it."""
-    if ns < 1e3:
-        return f"{ns:.0f} ns"
-    if ns < 1e6:
-        return f"{ns / 1e3:.1f} µs"
-    if ns < 1e9:
-        return f"{ns / 1e6:.1f} ms"
-    if ns < 120e9:
-        return f"{ns / 1e9:.3f} s"
-    return f"{ns / 60e9:.1f} min"
+    return length_words(ns)
 
 
 def volts(value: float, swing: float) -> str:
