@@ -74,7 +74,6 @@ def _beside(snapshot: Snapshot, matches: Matches, other: str, bar: Progress, jso
     mine = frames.take(np.flatnonzero(frames.bus == of))
     place, colon, name = other.rpartition(":")
     there = opened(Path(place)) if colon else snapshot
-    # On one clock what lies outside of what was asked for is not lost, and not more.
     span = None if colon else Span(int(mine.time[0]) - WITHIN_NS, int(mine.time[-1]) + WITHIN_NS)
     second = frames_on(there, _line(there, name, []), span)
     try:

@@ -86,8 +86,10 @@ class Beside:
         found = [f"{frames}; with a fault {self.faulty_a:,} before, {self.faulty_b:,} after"]
         if self.delay is not None:
             one = self.delay
-            what = "later by" if not self.offset else "on clocks of their own; apart from that later by"
-            found.append(f"{what} {length_words(one.mean)}, from {length_words(one.least)} to {length_words(one.most)}")
+            when = "later" if one.mean >= 0 else "earlier"
+            spread = f"from {length_words(one.least)} to {length_words(one.most)}"
+            own = "" if not self.offset else "on clocks of their own; apart from that "
+            found.append(f"{own}{length_words(abs(one.mean))} {when}, {spread}")
         return [*found, *self.said]
 
     def to_json(self) -> dict[str, Any]:
@@ -112,7 +114,8 @@ def side_by_side(a: Side, b: Side, progress: Progress = lambda *_: None) -> Besi
     """Two lines side by side.
 
     Args:
-        a, b: The first line and the second.
+        a, b: The first line and the second. What the second has before the first frame of the first and behind its last
+            one is not compared.
         progress: Told how much of how much is done; what it raises gives it up.
     """
     on_one_clock = a.snapshot is b.snapshot
@@ -120,17 +123,24 @@ def side_by_side(a: Side, b: Side, progress: Progress = lambda *_: None) -> Besi
     found = 0 if on_one_clock else offset_between(good_b, good_a)
     offset = found or 0
     mine, theirs = matched(good_a, good_b, offset)
+    compared = np.zeros(len(good_b), np.bool_)
+    compared[theirs] = True
+    known = b.frames.take(np.flatnonzero(~b.frames.is_sound(slice(None))))
+    if len(a.frames):
+        low, high = int(a.frames.time[0]) + offset, int(a.frames.time[-1]) + offset
+        compared |= (good_b.time >= low) & (good_b.time <= high)
+        known = known.take(np.flatnonzero((known.time >= low) & (known.time <= high)))
+    used = int(compared.sum())
     margins = (
         margins_of(a.snapshot, a.frames, lambda n, of: progress(n, 2 * of)),
-        margins_of(b.snapshot, b.frames, lambda n, of: progress(of + n, 2 * of)),
+        margins_of(b.snapshot, good_b.take(np.flatnonzero(compared)), lambda n, of: progress(of + n, 2 * of)),
     )
     lost = np.setdiff1d(np.arange(len(good_a)), mine)
     said = [f"{which}: {one}" for which, of in zip(("before", "after"), margins, strict=True) for one in of.said]
     if not on_one_clock and found is None:
         said.append("no frames tell how the two lie to each other: they are compared as if both began together")
     return Beside(
-        len(mine), len(good_a) - len(mine), len(good_b) - len(theirs),
-        len(a.frames) - len(good_a), len(b.frames) - len(good_b),
+        len(mine), len(good_a) - len(mine), used - len(theirs), len(a.frames) - len(good_a), len(known),
         _delay(good_a.time[mine], good_b.time[theirs] - offset), offset,
         int(good_a.time[lost[0]]) if len(lost) else None, _pairs(*margins), tuple(said),
     )  # fmt: skip

@@ -50,6 +50,13 @@ def volts(value: float, swing: float) -> str:
     return f"{round(value, decimals) + 0.0:.{min(decimals, 9)}f} V"
 
 
+def measured(value: float) -> str:
+    """A measured number as far as it matters: whole where it is large, ``0`` where it is next to nothing."""
+    if abs(value) >= 1000:
+        return count(round(value))
+    return "0" if abs(value) < 0.0005 else f"{value:.4g}"
+
+
 def lasting(seconds: float) -> str:
     """How long something lasts, roughly: ``14 min``, ``9 h``, ``12 days``."""
     if seconds < 5400:

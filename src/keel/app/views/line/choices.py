@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from keel.app.views.line.measures import Task
 
 STEPS = ("frame", "edge", "bit", "field", "fault", "shortest pulse")
 """What can be stepped to."""
@@ -16,9 +20,11 @@ class LineChoices:
         in_hand: The number of the channel's waveform that is in hand; None is the first.
         cursors: Times in ns; ``active`` is the place of the one that moves.
         step: What n and N step to.
+        task: Of which line the margins are measured; None of none.
     """
 
     in_hand: int | None = None
     cursors: tuple[int, ...] = ()
     active: int = 0
     step: str = STEPS[0]
+    task: Task | None = None

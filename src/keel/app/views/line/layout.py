@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 VOLTS_ROWS, MOST_VOLTS_ROWS, LOGIC_ROWS, MOST_LOGIC_ROWS = 5, 12, 3, 5
 FIELD_ROWS = 9
 """So many rows below are kept for the fields of a frame, where there are."""
+MARGIN_ROWS = 16
+"""And so many for margins, if they are measured."""
 OVER_ROWS = 2
 """Rows above a waveform for fields and brackets, where frames were read of it."""
 
@@ -49,7 +51,8 @@ def layout_of(here: Here) -> Layout:
     while first > 0 and used + least[first - 1] <= room:
         first, used = first - 1, used + least[first - 1]
     shown, rows = entries[first:last], least[first:last]
-    facts = min(said + (FIELD_ROWS if manifest.lines else 0), max(room - used, 0))
+    wanted = MARGIN_ROWS if choices.task is not None else said + (FIELD_ROWS if manifest.lines else 0)
+    facts = min(wanted, max(room - used, 0))
     spare = room - used - facts
     while spare > 0 and any(rows[n] < _most(here, one) for n, one in enumerate(shown)):
         for n, one in enumerate(shown):
@@ -75,6 +78,13 @@ def line_of(here: Here, entry: WaveformEntry) -> LineEntry | None:
     """The line that was read of a channel, if one was."""
     manifest = here.picture.snapshot.manifest
     return line_on(manifest.waveforms, manifest.lines, entry)
+
+
+def line_read_of(here: Here, entry: WaveformEntry) -> LineEntry | None:
+    """The line of a channel: that which was read of it, or one of several wires that it is one of."""
+    manifest = here.picture.snapshot.manifest
+    together = next((line for line in manifest.lines if entry.name in line.wires), None)
+    return line_of(here, entry) or together
 
 
 def bit_of(here: Here, entry: WaveformEntry) -> float:

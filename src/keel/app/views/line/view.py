@@ -24,7 +24,8 @@ from keel.app.views.line.lanes import (
     frame_lines,
     wave_lines,
 )
-from keel.app.views.line.layout import Layout, across, bit_of, layout_of, line_of, over_rows
+from keel.app.views.line.layout import Layout, across, bit_of, layout_of, line_of, line_read_of, over_rows
+from keel.app.views.line.measures import choose_beside, choose_worst, measure_lines, turn_margins
 from keel.app.views.line.steps import Goal, goal_of
 from keel.app.views.line.wants import LineShown, LineWant
 from keel.model.span import Span
@@ -55,13 +56,18 @@ class LineView(View):
             Action(("enter",), "enter", "frames", "The frame in hand in Frames", self.to_frames),
             Action(("x",), "x", "read as", "Say how this line is to be read: code, rate, settings", self.by_hand),
             Action(("a",), "a", "", "Read this line anew, all by itself", lambda helm: self.anew(helm, Said())),
+            Action(("v",), "v", "margins", "How close to failure this line is, or the facts again", self.margins),
+            Action(("b",), "b", "", "Hold another line beside this one, as before and after", self.beside),
+            Action(("g",), "g", "", "Go to where a margin is worst", self.worst),
+            Action(("escape",), "esc", "", "Give up measuring", give_up),
         )
 
     def wants(self, here: Here) -> LineWant:
         """The channels that are drawn."""
         layout, choices = layout_of(here), here.state.of(LineChoices)
         in_hand = layout.in_hand.number if layout.in_hand is not None else None
-        return LineWant(tuple(one.number for one in layout.shown), in_hand, across(here) * 2, choices.cursors)
+        shown = tuple(one.number for one in layout.shown)
+        return LineWant(shown, in_hand, across(here) * 2, choices.cursors, choices.task)
 
     def at_first(self) -> LineWant:
         """Nothing: which channels there are is not known yet."""
@@ -97,6 +103,8 @@ class LineView(View):
         lines = [self._title(here, layout, shown, choices), *drawn]
         lines += axis_lines(here, place, here.picture.zero, choices.cursors, choices.active)
         lines.append(cursor_line(here, shown, choices, bit_ns))
+        if choices.task is not None:
+            return [*lines, here.line(), *measure_lines(here, shown, choices.task, here.height - len(lines) - 1)]
         lines += fact_lines(here, layout.in_hand, here.height - len(lines))
         in_hand = self._frame_in_hand(here, shown)
         return [*lines, *field_lines(here, in_hand, here.height - len(lines) - 1)]
@@ -244,7 +252,25 @@ class LineView(View):
 
     def _line_in_hand(self, here: Here) -> LineEntry | None:
         entry = layout_of(here).in_hand
-        return line_of(here, entry) if entry is not None else None
+        return line_read_of(here, entry) if entry is not None else None
+
+    def _bus_in_hand(self, here: Here) -> int | None:
+        line = self._line_in_hand(here)
+        return line.bus if line is not None else None
+
+    def margins(self, helm: Helm) -> None:
+        """Measure the line in hand, or put the margins away."""
+        turn_margins(helm, self._bus_in_hand(helm.here))
+
+    def beside(self, helm: Helm) -> None:
+        """Hold another line beside the one in hand."""
+        choose_beside(helm, self._bus_in_hand(helm.here))
+
+    def worst(self, helm: Helm) -> None:
+        """Go to where a margin is worst."""
+        shown, entry = helm.here.picture.part(LineShown), layout_of(helm.here).in_hand
+        if shown is not None and entry is not None:
+            choose_worst(helm, shown.measures.result, bit_of(helm.here, entry))
 
     def offers(self, here: Here) -> list[Offer]:
         """The drawing of what is in the lens, and the frames with when they began and ended."""
@@ -277,6 +303,11 @@ class LineView(View):
         middle, half = (lens.start + lens.end) // 2, length(lens) // 2
         half = half * 2 if by > 0 else half // 2
         look(helm, Span(middle - half, middle + half), "lens", joins=True)
+
+
+def give_up(helm: Helm) -> None:
+    """Give up measuring."""
+    helm.give_up()
 
 
 def choose_step(helm: Helm) -> None:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from keel.app.desk.errands import Errand
+from keel.app.views.line.measures import Measures, Task, measure
 from keel.model.span import Span
 
 if TYPE_CHECKING:
@@ -26,6 +28,7 @@ class LineShown:
         frames: Those in it; ``many`` says how many there are where they are not looked at one by one.
         volts: Of the channel in hand at the cursors.
         between: How many edges lie between the cursors.
+        measures: The margins that are wanted.
     """
 
     span: Span = field(default_factory=lambda: Span(0, 0))
@@ -34,6 +37,7 @@ class LineShown:
     many: int = 0
     volts: tuple[float | None, ...] = ()
     between: int | None = None
+    measures: Errand[Measures] = field(default_factory=Errand)
 
 
 @dataclass(frozen=True)
@@ -45,12 +49,14 @@ class LineWant:
         in_hand: That of the one in hand.
         columns: Columns of dots.
         cursors: Times in ns.
+        task: Of which line the margins are measured.
     """
 
     shown: tuple[int, ...] = ()
     in_hand: int | None = None
     columns: int = 2
     cursors: tuple[int, ...] = ()
+    task: Task | None = None
 
     def make(self, making: Making) -> LineShown:
         """Line's part."""
@@ -70,7 +76,15 @@ class LineWant:
                 lanes.append(lane_of(waves, snapshot, entries[number], cells))
         frames, many = _frames(making, waves, self.columns)
         volts, between = at_cursors(waves, snapshot, entries.get(self.in_hand or -1), self.cursors)
-        return LineShown(lens, tuple(lanes), frames, many, volts, between)
+        return LineShown(lens, tuple(lanes), frames, many, volts, between, self._measures(making))
+
+    def _measures(self, making: Making) -> Errand[Measures]:
+        task = self.task
+        if task is None:
+            return Errand()
+        snapshot = making.snapshot
+        key = (making.folder, snapshot.manifest.generation, making.lens, making.wish.ask, task)
+        return making.errands.run(Measures, key, lambda stopped, show: measure(making, task, stopped, show))
 
 
 def _frames(making: Making, waves: Waves, columns: int) -> tuple[tuple[SeenFrame, ...], int]:
