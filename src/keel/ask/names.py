@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from keel.ask.nodes import Scene
+from keel.probe.crossings import Crossings
 from keel.store.recording import Snapshot
 
 
@@ -21,6 +22,8 @@ def keys_of(snapshot: Snapshot) -> list[int]:
 
 
 def scene_of(snapshot: Snapshot) -> Scene:
-    """Buses, their media, message names and time zero of a recording."""
+    """Buses, their media, message names, time zero and channels of a recording."""
     media = frozenset(bus.medium for bus in snapshot.manifest.buses)
-    return Scene(tuple(snapshot.manifest.bus_names), snapshot.book, snapshot.zero, media)
+    channels = tuple(entry.name for entry in snapshot.manifest.waveforms if entry.is_channel)
+    crossings = Crossings(snapshot) if channels else None
+    return Scene(tuple(snapshot.manifest.bus_names), snapshot.book, snapshot.zero, media, channels, crossings)

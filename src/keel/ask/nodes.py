@@ -13,7 +13,7 @@ from typing import Any, Protocol
 import numpy as np
 import numpy.typing as npt
 
-from keel.model.frames import Mask
+from keel.model.frames import Mask, Times
 from keel.signals.book import Book
 from keel.store.chunk import Chunk
 
@@ -22,15 +22,24 @@ NONE, SOME, ALL = 0, 1, 2
 Verdicts = npt.NDArray[np.int8]
 
 
+class Crossing(Protocol):
+    """Says when channels cross a voltage."""
+
+    def times(self, channel: str, volts: float, rises: bool) -> Times:
+        """When a channel crosses a voltage, in ns, ascending."""
+
+
 @dataclass(frozen=True)
 class Scene:
-    """What an ask may refer to: bus names in index order, what is known of identifiers, when time is 0, and the media
-    of the buses."""
+    """What an ask may refer to: bus names in index order, what is known of identifiers, when time is 0, the media of
+    the buses, the channels whose waveforms are kept, and when these cross a voltage."""
 
     buses: tuple[str, ...] = ()
     book: Book = field(default_factory=Book)
     zero: int = 0
     media: frozenset[str] = frozenset()
+    channels: tuple[str, ...] = ()
+    crossings: Crossing | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, eq=False)

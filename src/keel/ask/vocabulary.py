@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from keel.ask import context, earlier, nodes, terms
+from keel.ask.crossings import crosses
 from keel.ask.headers import FIELDS, HeaderIs, check_value, words_of
 from keel.ask.identifiers import IDENTIFIER, ITEM, id_range
 from keel.ask.nodes import Node, Scene
@@ -17,7 +18,7 @@ from keel.ask.times import time_text
 from keel.errors import AskError
 from keel.media.every import key_words
 from keel.model.faults import FAULT_BY_WORD
-from keel.model.globs import unquoted
+from keel.model.globs import Glob, unquoted
 from keel.model.identity import NO_IDENT, unpack_key
 
 HEX = 'bytes in hex, as "5E ?? 04"'
@@ -60,6 +61,20 @@ def _at(items: list[Any], _: Scene | None) -> Node:
 def _signal_is(items: list[Any], scene: Scene | None) -> Node:
     value = wanted(items[1:])
     return SignalIs(signal(items[0], scene, value), value)
+
+
+def _moves(items: list[Any], scene: Scene | None) -> Node:
+    """Of a signal, or of a channel whose waveform is kept."""
+    word = items[0].lower().rstrip(":")
+    if len(items) == 2:
+        return SignalMoves(signal(items[1], scene), word)
+    name = unquoted(items[1]) if items[1].type == "STRING" else str(items[1])
+    return crosses(word, name, str(items[2]), str(items[3]), items[1].start_pos or 0, scene)
+
+
+def _moving_there(scene: Scene | None, keys: Iterable[int]) -> list[str]:
+    channels = [] if scene is None else [str(Glob.literal(name)) for name in scene.channels]
+    return [*channels, *_signals_there(scene, keys)]
 
 
 def _becomes(items: list[Any], scene: Scene | None) -> Node:
@@ -259,12 +274,21 @@ TERMS: list[Term] = [
     ),
     Term(
         ("rises:", "falls:", "changes:"),
-        "CHANGE SIGNAL",
-        "CHANGE: /(rises|falls|changes):/i",
-        lambda items, scene: SignalMoves(signal(items[1], scene), items[0].lower().rstrip(":")),
-        (("rises:BilgeLevels.pump", "a signal rises, falls or changes"),),
-        {"SIGNAL": "a signal, as BilgeLevels.pump"},
-        _signals_there,
+        "CHANGE (SIGNAL | SIGNAL ACROSS VOLTS | (VALUE | STRING) ACROSS VOLTS)",
+        r"""CHANGE: /(rises|falls|changes):/i
+        ACROSS: /[<>]=?|=/
+        VOLTS: /-?\d+(\.\d+)?(mV|V)?/i""",
+        _moves,
+        (
+            ("rises:BilgeLevels.pump", "a signal rises, falls or changes"),
+            ("falls:motor<11V  rises:motor>11V", "the first frame after a channel beside the line crosses a voltage"),
+        ),
+        {
+            "SIGNAL": "a signal, as BilgeLevels.pump",
+            "VOLTS": "a voltage, as 11V",
+            "ACROSS": "< with falls, > with rises",
+        },
+        _moving_there,
     ),
     Term(
         ("becomes:",),

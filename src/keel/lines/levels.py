@@ -29,6 +29,8 @@ NOISY = 0.12
 FULL_SCALE = 0.998
 HALF_WAY = 0.13
 """A line with levels is in the middle third between them for less of the time; a hum is there for longer."""
+A_LITTLE = 0.01
+"""A channel crosses a voltage where it goes beyond it by such a share of its reach."""
 A_WANDERING, SMOOTH = 0.2, 40
 """A line without levels wanders where it moves by more volts than that, in steps that are such a part of it or less."""
 
@@ -241,6 +243,22 @@ def logic_of(wave: Analog, levels: Levels) -> Logic:
     out = np.empty(len(wave), np.int64)
     reach = levels.hysteresis / wave.scale
     first, n = _edges(np.asarray(wave.samples), cuts / wave.scale, size, reach, wave.start, wave.step, out)
+    return Logic(wave.start, wave.end, int(first), out[:n].copy(), grain=wave.step)
+
+
+def crossed(wave: Analog, volts: float) -> Logic:
+    """When a channel goes above a voltage and below it, whatever levels it has; what is noise about it is none."""
+    if len(wave) < 2:
+        return Logic(wave.start, wave.end, 0, np.zeros(0, np.int64))
+    looked = wave.volts(every=max(len(wave) // MOST_LOOKED_AT, 1))
+    near = wave.volts(0, MOST_OF_A_BLOCK)
+    bends = np.abs(near[2:] - 2 * near[1:-1] + near[:-2]) if len(near) > 2 else np.zeros(1)
+    # The noise of three samples in a row.
+    noise = 1.4826 * float(np.median(bends)) / np.sqrt(6)
+    reach = max(4 * noise, A_LITTLE * float(np.ptp(looked)), 1e-9)
+    out = np.empty(len(wave), np.int64)
+    cut = np.array([volts / wave.scale])
+    first, n = _edges(np.asarray(wave.samples), cut, len(wave), reach / wave.scale, wave.start, wave.step, out)
     return Logic(wave.start, wave.end, int(first), out[:n].copy(), grain=wave.step)
 
 
