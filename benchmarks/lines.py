@@ -11,7 +11,8 @@ import numpy as np
 
 from benchmarks.figures import Figure, best_of
 from benchmarks.interface import Screen
-from keel.bench.probe import PROBES, probed_wires
+from keel.bench.probe import probed_wires
+from keel.bench.probes import PROBES
 from keel.formats.waveforms import read_waveforms
 from keel.lines.can_wave import CanRates, decode
 from keel.lines.code import Asked

@@ -11,7 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keel.bench.ferry import Ferry
-from keel.bench.probe import PROBES, channels_of, probed_wires, write_probe
+from keel.bench.probe import channels_of, probed_wires, write_probe
+from keel.bench.probes import PROBES
 from keel.bench.wires import can_frame
 from keel.errors import InputError, RecordingError
 from keel.lines.code import Asked

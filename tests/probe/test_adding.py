@@ -8,7 +8,8 @@ import numpy as np
 import pytest
 
 from keel.bench.ferry import Ferry
-from keel.bench.probe import PROBES, probed_wires
+from keel.bench.probe import probed_wires
+from keel.bench.probes import PROBES
 from keel.errors import InputError
 from keel.media.every import ends_of
 from keel.model.bus import Bus

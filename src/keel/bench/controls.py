@@ -88,6 +88,14 @@ CONTROLS: tuple[Control, ...] = (
         words="“not available”, at times",
     ),
     Control(
+        "fault-rudder",
+        "nobody asks the rudder's sensor",
+        "off",
+        ON_OFF,
+        group="fault",
+        words="the one that waits to be asked",
+    ),
+    Control(
         "fault-sum",
         "starboard pod sums wrongly",
         "on",

@@ -1,100 +1,24 @@
-"""A probe on a line aboard: bus A at its connector, both wires; the depth sounder, both directions; the rudder's
-sensor."""
+"""A probe on a line aboard: what an instrument records of its wires."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from keel.bench.ferry import Ferry
-from keel.bench.messages import full_dictionary
-from keel.bench.sensor import sensor_line
-from keel.bench.wires import can_line, serial_line, volts
+from keel.bench.instrument import Probe, Sailed, Wire
+from keel.bench.probes import PROBES
+from keel.bench.wires import volts
 from keel.errors import InputError, RecordingError
-from keel.media.serial import HOST
 from keel.model.frames import FrameBatch, concat
-from keel.model.waveform import Analog, Channel, Logic
-from keel.probe.importing import READ, WHOLE, keep
+from keel.model.waveform import Analog, Channel
+from keel.probe.importing import READ, WHOLE, Said, keep
 
 STRETCH_S, LONGEST_S = 1.0, 120.0
-OFF = 1.001
-"""The clock aboard is a little fast, as clocks are."""
 Progress = Callable[[float], None]
-
-
-@dataclass(frozen=True)
-class Wire:
-    """A channel of a probe: its name, its line, and what it has in volts.
-
-    Attributes:
-        low, high: Volts where the line is low and where it is high.
-        inverted: Whether the wire's logic is the line's, exchanged.
-    """
-
-    name: str
-    line: Logic
-    low: float
-    high: float
-    inverted: bool = False
-
-
-@dataclass(frozen=True)
-class Probe:
-    """What can be probed.
-
-    Attributes:
-        word: As commands have it.
-        title: In words.
-        step_ns: How often an instrument samples it.
-        rise_ns, noise: How slow its edges are, and how much noise is on it, in volts.
-    """
-
-    word: str
-    title: str
-    step_ns: float
-    rise_ns: float
-    noise: float
-    wires: Callable[[FrameBatch, int, int, int], list[Wire]]
-
-
-def _bus_a(batch: FrameBatch, start: int, end: int, seed: int) -> list[Wire]:
-    line = can_line(batch.take(np.flatnonzero(batch.bus == 0)), 500_000 * OFF, 2_000_000 * OFF, start, end, seed)
-    return [Wire("CANH", line, 3.5, 2.5, True), Wire("CANL", line, 1.5, 2.5)]
-
-
-def _depth(batch: FrameBatch, start: int, end: int, seed: int) -> list[Wire]:
-    rows = np.flatnonzero(batch.bus == 4)
-    is_host = batch.form[rows] == HOST.number
-    lines = []
-    for which in (True, False):
-        said = [(int(batch.time[row]), batch.payload(row)) for row in rows[is_host == which].tolist()]
-        lines.append(serial_line(said, 4_800 * OFF, start, end, seed + which))
-    # The volts of RS-232 are the other way round.
-    return [Wire("host", lines[0], 9.0, -9.0), Wire("device", lines[1], 8.5, -8.5)]
-
-
-def _rudder(batch: FrameBatch, start: int, end: int, seed: int) -> list[Wire]:
-    message = next(one for one in full_dictionary().messages if one.name == "SteeringAngle")
-    rows = np.flatnonzero((batch.bus == 0) & (batch.ident == message.ident))
-    # Hundredths of a degree on the bus; the sensor has 12 bits: a twentieth each, the middle ahead.
-    angles = [int.from_bytes(batch.payload(row)[:2], "big", signed=True) // 5 + 2_048 for row in rows.tolist()]
-    times = batch.time[rows] if len(rows) else np.array([start], np.int64)
-    values = np.clip(np.array(angles or [2_048], np.int64), 0, 4_095)
-    return [Wire("rudder", sensor_line(times, values, start, end, seed), 0.1, 4.9)]
-
-
-PROBES = {
-    probe.word: probe
-    for probe in (
-        Probe("bus-a", "bus A at the connector, both wires", 200.0, 60.0, 0.02, _bus_a),
-        Probe("depth", "the depth sounder, both directions", 10_000.0, 4_000.0, 0.15, _depth),
-        Probe("rudder", "the rudder's sensor", 500.0, 900.0, 0.05, _rudder),
-    )
-}
 
 
 def probed_wires(
@@ -114,9 +38,12 @@ def probed_wires(
         progress: Told the time sailed.
     """
     ferry = Ferry(seed, with_others=True)
-    batches = list(_sailed(ferry, seconds, sorted(events, key=lambda event: event[0]), progress))
+    worked = [(0.0, name, value) for name, value in ferry.controls.items()]
+    worked += sorted(events, key=lambda event: event[0])
+    batches = list(_sailed(ferry, seconds, worked[len(ferry.controls) :], progress))
     end = ferry.start_ns + round(seconds * 1e9)
-    return probe.wires(concat([one for one in batches if len(one)]), ferry.start_ns, end, seed)
+    batch = concat([one for one in batches if len(one)])
+    return probe.wires(Sailed(batch, ferry.start_ns, end, seed, worked))
 
 
 def _sailed(
@@ -132,15 +59,22 @@ def _sailed(
 
 
 def channels_of(probe: Probe, wires: Sequence[Wire], seed: int) -> list[Channel]:
-    """The wires as an instrument that samples volts records them."""
+    """The wires as an instrument records them: in volts, or as levels."""
     found = []
     for number, wire in enumerate(wires, 1):
+        if not probe.step_ns:
+            found.append(Channel(wire.name, number, wire.line.inverted if wire.inverted else wire.line))
+            continue
         samples = _volts(probe, wire, seed + number)
         found.append(Channel(wire.name, number, Analog(0, probe.step_ns, samples)))
     return found
 
 
 def _volts(probe: Probe, wire: Wire, seed: int) -> Any:
+    if wire.curve is not None:
+        times = np.arange(int((wire.line.end - wire.line.start) / probe.step_ns)) * probe.step_ns
+        noise = np.random.default_rng([seed, 29]).normal(0, probe.noise, len(times))
+        return (wire.curve(times) + noise).astype(np.float32)
     return volts(wire.line, probe.step_ns, wire.low, wire.high, probe.rise_ns, probe.noise, seed)
 
 
@@ -168,7 +102,8 @@ def record_probe(
     _check_length(seconds)
     probe, whole = PROBES[word], READ
     wires = probed_wires(probe, seconds, seed, events, lambda at: progress(int(whole * at / seconds), WHOLE))
-    keep(channels_of(probe, wires, seed), folder, f"a probe on {probe.title}", progress=progress)
+    said = Said((probe.wanted,))
+    keep(channels_of(probe, wires, seed), folder, f"a probe on {probe.title}", said, progress)
 
 
 def _check_length(seconds: float) -> None:
@@ -204,9 +139,12 @@ def write_probe(
     if out.exists():
         raise RecordingError(str(out), "there is something of this name already")
     probe = PROBES[word]
+    if not probe.step_ns and out.suffix.lower() == ".csv":
+        raise InputError(str(out), f"{word} is recorded as levels alone", "an ending of .vcd")
     wires = probed_wires(probe, seconds, seed, events, progress)
     try:
         if out.suffix.lower() == ".vcd":
+            wires = [wire for wire in wires if wire.curve is None]
             _write_vcd(out, wires)
             return f"{sum(len(wire.line.edges) for wire in wires)} edges of {' and '.join(w.name for w in wires)}"
         return f"{_write_csv(out, probe, wires, seed)} samples of {' and '.join(w.name for w in wires)}"

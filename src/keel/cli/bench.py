@@ -55,7 +55,7 @@ def bench(
     probe: Annotated[
         str,
         typer.Option(
-            "--probe", metavar="bus-a|depth|rudder", help="Record the wires of a line aboard: levels or volts."
+            "--probe", metavar="LINE|list", help="Record the wires of a line aboard, as levels or volts; or list them."
         ),
     ] = "",
 ) -> None:
@@ -70,7 +70,9 @@ def bench(
     if link is not None:
         raise typer.BadParameter("--link goes with --adapter")
     given = [parse_setting(text) for text in settings or []]
-    if probe:
+    if probe == "list":
+        _list_probes()
+    elif probe:
         if seconds is None or out is None or to is not None:
             raise typer.BadParameter("--probe goes with --seconds and -o FILE")
         _probe(probe, seconds, out, seed, [(0.0, *one) for one in given] + [_timed(text) for text in at or []])
@@ -129,6 +131,14 @@ def _list() -> None:
 
     for control in CONTROLS:
         print(f"{control.name:16}{control.takes():26}{control.title}{': ' + control.words if control.words else ''}")
+
+
+def _list_probes() -> None:
+    from keel.bench.probes import PROBES
+
+    for one in PROBES.values():
+        kind = "volts" if one.step_ns else "levels"
+        print(f"{one.word:14}{kind:8}{one.title}")
 
 
 def _timed(text: str) -> tuple[float, str, str]:

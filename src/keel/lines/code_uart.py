@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from keel.errors import InputError
@@ -34,7 +35,8 @@ USUAL = (
 """Rates that serial lines usually have, before those of other lines."""
 ALIKE = 0.01
 """Ways to read a line are alike where their shares of faulty bytes differ by no more."""
-FEW = 4
+FEW, KEPT = 4, 0.7
+"""So few bytes say little; of all edges such a share has to be left when spikes are out."""
 UNITS_NS = {"ns": 1, "us": 1_000, "ms": 1_000_000, "s": 1_000_000_000}
 
 
@@ -64,9 +66,12 @@ def _read(logic: Logic, unit: BitTime | None, asked: Asked, inverted: bool) -> l
     best = found[0]
     alike = [one for one in found[1:] if abs(one.faulty - best.faulty) <= ALIKE and best.faulty < 0.5]
     called = (nearest_rate(rate, USUAL) or nearest_rate(rate)) if asked.rate is None else asked.rate
-    return [
+    kept = min(len(clean.edges) / max(KEPT * len(line.edges), 1.0), 1.0)
+    guesses = [
         _guess(clean, one, called or round(rate), inverted, asked, alike if one is best else []) for one in found[:2]
     ]
+    # What leaves out most of what a line does explains as little of it.
+    return [replace(one, explained=one.explained * kept) for one in guesses]
 
 
 def _ways(line: Logic, rate: float, asked: Asked) -> list[Reading]:

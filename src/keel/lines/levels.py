@@ -29,6 +29,10 @@ NOISY = 0.12
 FULL_SCALE = 0.998
 HALF_WAY = 0.13
 """A line with levels is in the middle third between them for less of the time; a hum is there for longer."""
+SMALL_BLOCK, FEWEST_BLOCKS, MOST_BLOCKS, SELDOM, SELDOM_SWING, SPIKES = 64, 8, 4_096, 0.2, 2.5, 0.1
+"""A line that rests nearly all the time is looked at where it does not: in so short pieces, so many at least and at
+most, such a share of all; there it goes so many times farther than elsewhere, and is for such a share of the time on
+either level: spikes are not."""
 A_LITTLE = 0.01
 """A channel crosses a voltage where it goes beyond it by such a share of its reach."""
 A_WANDERING, SMOOTH = 0.2, 40
@@ -73,6 +77,10 @@ def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
     if not has_swing and (fine := _rounded_noise(wave, looked, low, high)) is not None:
         # Slow edges are no noise.
         noise, has_swing = fine, True
+    if not has_swing and (seldom := _seldom(wave)) is not None:
+        # It rests nearly all the time.
+        low, high, noise = seldom
+        middle, reach, has_swing = (low + high) / 2, high - low, True
     if not has_swing and (moving := _moving_levels(wave)) is not None:
         # Both levels wander farther than they are apart: seen piece by piece they are there.
         low, high, noise = moving
@@ -91,6 +99,28 @@ def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
     cut = middle if threshold is None else threshold
     hysteresis = float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)) / 2
     return Levels(low, high, cut, hysteresis, noise, True, drift > A_DRIFT * reach and threshold is None, tuple(said))
+
+
+def _seldom(wave: Analog) -> tuple[float, float, float] | None:
+    """Low, high and noise of a line that rests nearly all the time, from where it does not; None where it has no two
+    levels there either."""
+    samples = np.asarray(wave.samples)
+    begins = np.arange(0, len(samples), SMALL_BLOCK)
+    if len(begins) < FEWEST_BLOCKS:
+        return None
+    spread = (np.maximum.reduceat(samples, begins) - np.minimum.reduceat(samples, begins)) * wave.scale
+    usual = float(np.median(spread))
+    busy = np.flatnonzero(spread > SELDOM_SWING * usual)[:MOST_BLOCKS]
+    if not FEWEST_BLOCKS <= len(busy) <= SELDOM * len(begins):
+        return None
+    places = (begins[busy][:, None] + np.arange(SMALL_BLOCK)).ravel()
+    found = np.asarray(samples[places[places < len(samples)]], np.float64) * wave.scale
+    low, high = _two(found)
+    reach, noise = high - low, usual / 6
+    between = float(((found > low + reach / 3) & (found < high - reach / 3)).mean())
+    share = float((found > (low + high) / 2).mean())
+    is_two = reach > LEAST_SWING * noise and between < HALF_WAY and SPIKES < share < 1 - SPIKES
+    return (low, high, noise) if is_two else None
 
 
 def _rounded_noise(wave: Analog, looked: Floats, low: float, high: float) -> float | None:

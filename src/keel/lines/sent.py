@@ -26,6 +26,8 @@ from keel.model.waveform import Logic
 GLITCH_NS, FEWEST, ALIKE, LEAST = 500.0, 3, 0.25, 0.3
 """Pulses shorter than that are none; so many messages are no chance; by such a share a
 clock may drift; and so much of the line is explained at least."""
+A_SILENCE = 2 * CALIBRATION
+"""In ticks: so long nothing happens within a message."""
 LOOKED_AT = 20_000
 """So many falling edges tell how the sensor speaks."""
 CHECKS = ("recommended", "legacy")
@@ -117,11 +119,16 @@ def _guess(logic: Logic, table: Any, way: tuple[int, int, int], asked: Asked, in
     good = table[:, 4] == 0
     tick = float(np.median(table[good, 5])) / CALIBRATION
     silences = table[1:, 0] - table[:-1, 6]
-    share = explained(logic, table[good, 0], table[good, 6], 1.1 * LONGEST_PAUSE * tick)
+    # A pause pulse may be long; without one a silence is none of a message.
+    longest = 1.1 * LONGEST_PAUSE if pause else A_SILENCE
+    share = explained(logic, table[good, 0], table[good, 6], longest * tick)
     said = []
-    waits = silences > LONGEST_PAUSE * tick
+    waits = silences > (LONGEST_PAUSE if pause else A_SILENCE) * tick
     if len(silences) and waits.mean() > 0.5:
         said.append(f"waits for requests: silent for {np.median(silences[waits]) / 1e6:.3g} ms between its messages")
+        requested = _requests(logic, table)
+        if requested:
+            said.append(f"before {requested:.0%} of its messages somebody else pulls the wire low: a request")
     called = round(asked.rate) if asked.rate is not None else _ticks_a_second(tick)
     settings: dict[str, object] = {"nibbles": nibbles, "checksum": CHECKS[legacy], "pause": "yes" if pause else "no"}
     if "fast_channels" in asked.settings:
@@ -130,6 +137,14 @@ def _guess(logic: Logic, table: Any, way: tuple[int, int, int], asked: Asked, in
     numbers = {"nibbles": float(nibbles), "tick": tick}
     faulty = int((~good).sum())
     return Guess("sent", called, None, inverted, settings, frames, bus, share, True, faulty, tuple(said), numbers)
+
+
+def _requests(logic: Logic, table: Any) -> float:
+    """The share of messages before which the wire is pulled low once more than the message before ends."""
+    falls = _falls(logic)
+    first = np.searchsorted(falls, table[1:, 0], side="left")
+    last = np.searchsorted(falls, table[:-1, 6], side="right")
+    return float((first > last).mean()) if len(first) else 0.0
 
 
 def _ticks_a_second(tick: float) -> int:

@@ -21,7 +21,7 @@ def probe_line(helm: Helm) -> None:
     events = _as_it_stands(helm)
 
     def choices() -> list[Choice]:
-        from keel.bench.probe import PROBES
+        from keel.bench.probes import PROBES
 
         return [Choice(one.word, one.title) for one in PROBES.values()]
 
