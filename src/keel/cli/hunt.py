@@ -32,9 +32,13 @@ def _file(option: str, words: str) -> Any:
 )
 def hunt(
     recording: Rec,
-    marks: Annotated[Path | None, _file("--marks", "Spans in which something was operated.")] = None,
+    marks: Annotated[
+        Path | None, _file("--marks", "Spans in which something was operated; or of a channel, as motor<11V.")
+    ] = None,
     readings: Annotated[Path | None, _file("--readings", "Values that a person read off a display.")] = None,
-    series: Annotated[Path | None, _file("--series", "A log from another instrument, with its own clock.")] = None,
+    series: Annotated[
+        Path | None, _file("--series", "A log of another instrument, with its own clock; or a channel.")
+    ] = None,
     against: Annotated[
         Path | None, typer.Option("--against", metavar="REC2", help="A bad recording: what is wrong in it?")
     ] = None,
@@ -83,9 +87,11 @@ def hunt(
         _against(good_against_bad(traffic, columns), snapshot, bad[0], json)
     else:
         from keel.hunt.evidence import tell_apart
+        from keel.hunt.series import WITHIN_S
 
         evidence = evidence_of(snapshot, scene.zero, marks, readings, series, value, at, attempt)
-        found = replace(evidence, clock_within_s=clock_within).follow(traffic)
+        within = min(evidence.clock_within_s, clock_within) if evidence.clock_within_s < WITHIN_S else clock_within
+        found = replace(evidence, clock_within_s=within).follow(traffic)
         first = [c for i, c in enumerate(found.candidates) if c.family not in {o.family for o in found.candidates[:i]}]
         telling = tell_apart(traffic, first[0], first[1], scene.zero).words if len(first) > 1 else ""
         _carried(found, snapshot, telling, json)
@@ -106,9 +112,11 @@ def evidence_of(
     Raises:
         typer.BadParameter: there is no such try, or a time is none.
     """
+    from keel.hunt.channels import series_from, spans_from
     from keel.hunt.evidence import Evidence
     from keel.hunt.exact import Known
-    from keel.hunt.files import moment, read_points, read_spans
+    from keel.hunt.files import moment, read_points
+    from keel.hunt.series import WITHIN_S
     from keel.model.safe_text import plain
     from keel.model.span import of_try, pair_up, tries_of
 
@@ -118,7 +126,8 @@ def evidence_of(
             known = Known(value, None if at is None else moment(Decimal(at), start))
         except InvalidOperation:
             raise typer.BadParameter(f"--at {at}: seconds were expected, as 12.5") from None
-    spans = read_spans(marks, start) if marks else []
+    spans = spans_from(snapshot, marks, start) if marks else []
+    points, within = series_from(snapshot, series, start) if series else (None, WITHIN_S)
     if marks is None and readings is None and series is None and known is None:
         names = tries_of(snapshot.manifest.marks)
         if attempt is not None and attempt not in names:
@@ -131,8 +140,9 @@ def evidence_of(
     return Evidence(
         tuple(spans),
         read_points(readings, start) if readings else None,
-        read_points(series, start) if series else None,
+        points,
         known,
+        within,
     )
 
 

@@ -55,8 +55,16 @@ def use_series(helm: Helm) -> None:
         series = Path(text).expanduser() if text else None
         seek(helm, "series", replace(sought, mode="carrier", series=series))
 
-    hint = "lines of time and value; times in seconds, by its own clock   enter use   empty: no series   esc leave"
-    helm.windows.text("The log of another instrument: its path", hint, str(sought.series or ""), typed, empty=True)
+    hint = (
+        "lines of time and value, by its own clock; or a channel beside the line   enter use   empty: none   esc leave"
+    )
+    helm.windows.text(
+        "The log of another instrument: its path, or a channel's name",
+        hint,
+        str(sought.series or ""),
+        typed,
+        empty=True,
+    )
 
 
 def type_value(helm: Helm) -> None:

@@ -18,11 +18,12 @@ from keel.compare.buses import BusPairs, pair_buses
 from keel.errors import InputError
 from keel.hunt.against import Differences, good_against_bad
 from keel.hunt.candidates import Candidate, Findings
+from keel.hunt.channels import series_from
 from keel.hunt.columns import BLOCK_FRAMES, MOST_FRAMES, Column, gather
 from keel.hunt.evidence import Evidence, tell_apart
 from keel.hunt.exact import Known
-from keel.hunt.files import read_points
 from keel.hunt.measurements import Points
+from keel.hunt.series import WITHIN_S
 from keel.hunt.traffic import Traffic
 from keel.model.span import Mark, Span, around, of_try, pair_up, tries_of
 from keel.store.library import find_recording
@@ -171,8 +172,10 @@ def search(
         good = Matcher(making.node, making.scene).run(snapshot)
     spans = evidence_spans(making, sought.pairing, sought.attempt)
     start = making.snapshot.zero
-    series = read_points(sought.series, start) if sought.series is not None else None
-    evidence = Evidence(tuple(spans), readings_of(making), series, sought.known)
+    series, within = (
+        series_from(making.snapshot, sought.series, start) if sought.series is not None else (None, WITHIN_S)
+    )
+    evidence = Evidence(tuple(spans), readings_of(making), series, sought.known, within)
 
     def run(most: int) -> Result:
         columns = gather(good, most=most, together=min(most // 8, BLOCK_FRAMES))
