@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from difflib import get_close_matches
 
@@ -105,6 +106,18 @@ CONTROLS: tuple[Control, ...] = (
     ),
 )
 BY_NAME = {control.name: control for control in CONTROLS}
+
+
+def timed(text: str) -> tuple[float, str, str]:
+    """``time:name=value`` as seconds, the control's name and a value that it takes.
+
+    Raises:
+        ControlError: it is not of that form, there is no such control, or it does not take the value.
+    """
+    match = re.fullmatch(r"(\d+(?:\.\d+)?)s?:(.+)", text.strip())
+    if match is None:
+        raise ControlError(f"“{text}” is not of the form time:control=value")
+    return float(match[1]), *parse_setting(match[2])
 
 
 def parse_setting(text: str) -> tuple[str, str]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import signal
 from pathlib import Path
 from typing import Annotated
@@ -12,7 +11,6 @@ import typer
 from keel.cli import app, say
 from keel.cli.arguments import find_recording, finite
 from keel.cli.progress import Progress
-from keel.errors import ControlError
 
 LONGEST_S = 1_000_000.0
 """Eleven days: so long nobody sails in one go."""
@@ -60,7 +58,7 @@ def bench(
     ] = "",
 ) -> None:
     """Sail the simulated ferry into a file, or operate its controls while it is recorded. Alone: list the controls."""
-    from keel.bench.controls import parse_setting
+    from keel.bench.controls import parse_setting, timed
 
     if adapter:
         if settings or seconds is not None or out is not None or at or to is not None or probe:
@@ -75,7 +73,7 @@ def bench(
     elif probe:
         if seconds is None or out is None or to is not None:
             raise typer.BadParameter("--probe goes with --seconds and -o FILE")
-        _probe(probe, seconds, out, seed, [(0.0, *one) for one in given] + [_timed(text) for text in at or []])
+        _probe(probe, seconds, out, seed, [(0.0, *one) for one in given] + [timed(text) for text in at or []])
     elif to is not None:
         if seconds is not None or out is not None or at:
             raise typer.BadParameter("--to works a running bench; it goes with CONTROL=VALUE only")
@@ -83,7 +81,7 @@ def bench(
     elif seconds is not None and out is not None:
         if lines not in ("all", "can"):
             raise typer.BadParameter(f"--lines {lines}: all or can is expected")
-        _sail(seconds, out, seed, [(0.0, *one) for one in given] + [_timed(text) for text in at or []], lines == "all")
+        _sail(seconds, out, seed, [(0.0, *one) for one in given] + [timed(text) for text in at or []], lines == "all")
     elif seconds is not None or out is not None or given or at:
         raise typer.BadParameter("--seconds and --out go together; or use --to REC with CONTROL=VALUE")
     else:
@@ -139,15 +137,6 @@ def _list_probes() -> None:
     for one in PROBES.values():
         kind = "volts" if one.step_ns else "levels"
         print(f"{one.word:14}{kind:8}{one.title}")
-
-
-def _timed(text: str) -> tuple[float, str, str]:
-    from keel.bench.controls import parse_setting
-
-    match = re.fullmatch(r"(\d+(?:\.\d+)?)s?:(.+)", text.strip())
-    if match is None:
-        raise ControlError(f"“{text}” is not of the form time:control=value")
-    return float(match[1]), *parse_setting(match[2])
 
 
 def _work(to: Path, given: list[tuple[str, str]]) -> None:

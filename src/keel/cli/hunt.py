@@ -94,6 +94,10 @@ def hunt(
         found = replace(evidence, clock_within_s=within).follow(traffic)
         first = [c for i, c in enumerate(found.candidates) if c.family not in {o.family for o in found.candidates[:i]}]
         telling = tell_apart(traffic, first[0], first[1], scene.zero).words if len(first) > 1 else ""
+        if marks is not None and not marks.exists():
+            from keel.hunt.following import followed_words
+
+            found = replace(found, notes=(*found.notes, *followed_words(matches, evidence.spans)))
         _carried(found, snapshot, telling, json)
 
 

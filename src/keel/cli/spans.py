@@ -67,31 +67,28 @@ def _csv(rows: list[dict[str, Any]]) -> None:
 def _table(rows: list[dict[str, Any]], zero: int) -> None:
     from keel.model.safe_text import plain
 
-    titles = "".join(f"{one:>12}" for one in ("length ms", "min", "max", "gap ms", "min", "max"))
-    print(f"{'bus':10}{'id':>12}{'count':>9}{'first s':>14}{'last s':>14}{titles}{'low V':>9}{'high V':>9}")
+    times = "".join(f"{one:>12}" for one in ("length ms", "min", "max", "gap ms", "min", "max"))
+    print(f"{'bus':10}{'id':>12} {'dir':4}{'count':>8}{'first s':>14}{'last s':>14}{times}{'low V':>9}{'high V':>9}")
     for row in rows:
         times = "".join(
             f"{_scaled(row[f'{what}_{which}']):>12}" for what in ("length", "gap") for which in ("mean", "min", "max")
         )
         ends = "—" if row["end"] is None else f"{(row['end'] - zero) / 1e9:.6f}"
-        levels = "".join(f"{'—' if one is None else f'{one:.3g}':>9}" for one in (row["low_mean"], row["high_mean"]))
-        print(
-            f"{plain(row['bus'])[:9]:10}{row['id'][:11]:>12}{row['count']:>9}{(row['start'] - zero) / 1e9:>14.6f}"
-            f"{ends:>14}{times}{levels}"
-        )
+        levels = "".join(f"{'—' if one is None else f'{one:.2f}':>9}" for one in (row["low_mean"], row["high_mean"]))
+        who = f"{plain(row['bus'])[:9]:10}{row['id'][:11]:>12} {row['dir']:4}{row['count']:>8}"
+        print(f"{who}{(row['start'] - zero) / 1e9:>14.6f}{ends:>14}{times}{levels}")
 
 
 def _each(rows: list[dict[str, Any]], zero: int) -> None:
     from keel.model.safe_text import plain
 
     titles = f"{'start s':>16}{'length ms':>12}{'gap ms':>12}{'low V':>9}{'high V':>9}"
-    print(f"{'number':>9}  {'bus':10}{'id':>12}{titles}")
+    print(f"{'number':>9}  {'bus':10}{'id':>12} {'dir':4}{titles}")
     for row in rows:
-        levels = "".join(f"{'—' if one is None else f'{one:.3g}':>9}" for one in (row["low"], row["high"]))
-        print(
-            f"{row['number']:>9}  {plain(row['bus'])[:9]:10}{row['id'][:11]:>12}{(row['start'] - zero) / 1e9:>16.9f}"
-            f"{_scaled(row['length']):>12}{_scaled(row['gap']):>12}{levels}"
-        )
+        levels = "".join(f"{'—' if one is None else f'{one:.2f}':>9}" for one in (row["low"], row["high"]))
+        who = f"{row['number']:>9}  {plain(row['bus'])[:9]:10}{row['id'][:11]:>12} {row['dir']:4}"
+        times = f"{(row['start'] - zero) / 1e9:>16.9f}{_scaled(row['length']):>12}{_scaled(row['gap']):>12}"
+        print(f"{who}{times}{levels}")
 
 
 def _scaled(ns: float | None) -> str:

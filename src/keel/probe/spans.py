@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,8 +11,9 @@ import numpy.typing as npt
 from numba import njit
 
 from keel.media.every import ends_of
-from keel.model.frames import FrameBatch, Times
+from keel.model.frames import Flag, FrameBatch, Times
 from keel.model.waveform import Analog
+from keel.probe.beside_channels import beside_channels, volts_at
 from keel.probe.stored import wave_of
 from keel.store.recording import Snapshot
 from keel.store.waveform_entries import WaveformEntry, line_on
@@ -30,6 +32,7 @@ class Spans:
         lengths: In ns.
         gaps: The silence before each since the one before it on its bus ended, in ns.
         lows, highs: The mean of what it has at either level, in volts.
+        beside: By the name of each channel beside the lines: its volts when the message begins.
     """
 
     starts: Times
@@ -37,6 +40,7 @@ class Spans:
     gaps: Floats
     lows: Floats
     highs: Floats
+    beside: Mapping[str, Floats]
 
 
 def spans_of(snapshot: Snapshot, frames: FrameBatch) -> Spans:
@@ -48,9 +52,11 @@ def spans_of(snapshot: Snapshot, frames: FrameBatch) -> Spans:
     for bus in np.unique(frames.bus).tolist():
         mine = np.flatnonzero(frames.bus == bus)
         if len(mine) > 1:
-            # Two that overlap, as both ways of a transfer, have no silence between them.
             until = np.fmax.accumulate(ends[mine])
             gaps[mine[1:]] = np.maximum(starts[mine[1:]] - until[:-1], 0)
+            # Both ways of a transfer begin at once: what was before the one was before the other.
+            for row in np.flatnonzero(starts[mine[1:]] == starts[mine[:-1]]).tolist():
+                gaps[mine[row + 1]] = gaps[mine[row]]
     for entry in snapshot.manifest.waveforms:
         line = line_on(snapshot.manifest.waveforms, snapshot.manifest.lines, entry) if entry.is_channel else None
         if line is None or entry.kind == "logic":
@@ -61,7 +67,8 @@ def spans_of(snapshot: Snapshot, frames: FrameBatch) -> Spans:
         mine = np.flatnonzero(shown & np.isfinite(ends))
         if len(mine):
             lows[mine], highs[mine] = _levels_in(snapshot, entry, starts[mine], ends[mine])
-    return Spans(starts, lengths, gaps, lows, highs)
+    beside = {one.name: volts_at(snapshot, one, starts) for one in beside_channels(snapshot.manifest)}
+    return Spans(starts, lengths, gaps, lows, highs, beside)
 
 
 def _levels_in(snapshot: Snapshot, entry: WaveformEntry, starts: Times, ends: Floats) -> tuple[Floats, Floats]:
@@ -108,7 +115,8 @@ def by_identifier(snapshot: Snapshot, frames: FrameBatch, spans: Spans) -> list[
     for place, key in enumerate(keys.tolist()):
         mine = np.flatnonzero(group == place)
         row: dict[str, Any] = {
-            "bus": names[int(frames.bus[mine[0]])], "id": key_words(key), "count": len(mine),
+            "bus": names[int(frames.bus[mine[0]])], "id": key_words(key), "dir": _way(frames, int(mine[0])),
+            "count": len(mine),
             "start": int(spans.starts[mine[0]]), "end": _last(spans, mine),
         }  # fmt: skip
         for name in ("lengths", "gaps", "lows", "highs"):
@@ -124,6 +132,10 @@ def by_identifier(snapshot: Snapshot, frames: FrameBatch, spans: Spans) -> list[
     return found
 
 
+def _way(frames: FrameBatch, row: int) -> str:
+    return "tx" if frames.flags[row] & Flag.TX else "rx"
+
+
 def _last(spans: Spans, rows: Any) -> int | None:
     ends = spans.starts[rows] + spans.lengths[rows]
     return int(np.nanmax(ends)) if np.isfinite(ends).any() else None
@@ -135,17 +147,18 @@ def each(snapshot: Snapshot, frames: FrameBatch, spans: Spans, numbers: Any) -> 
 
     names, keys = snapshot.manifest.bus_names, frames.keys().tolist()
     written = {key: key_words(key) for key in set(keys)}
+    beside = [_numbers(values) for values in spans.beside.values()]
     columns = (
         numbers.tolist(), frames.bus.tolist(), keys, spans.starts.tolist(),
         *(_numbers(getattr(spans, name)) for name in ("lengths", "gaps", "lows", "highs")),
     )  # fmt: skip
     return [
         {
-            "number": number + 1, "bus": names[bus], "id": written[key], "start": start,
+            "number": number + 1, "bus": names[bus], "id": written[key], "dir": _way(frames, row), "start": start,
             "end": None if length is None else round(start + length), "length": length, "gap": gap, "low": low,
-            "high": high,
+            "high": high, **{f"{name}_at_start": volts[row] for name, volts in zip(spans.beside, beside, strict=True)},
         }
-        for number, bus, key, start, length, gap, low, high in zip(*columns, strict=True)
+        for row, (number, bus, key, start, length, gap, low, high) in enumerate(zip(*columns, strict=True))
     ]  # fmt: skip
 
 

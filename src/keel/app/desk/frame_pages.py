@@ -9,17 +9,21 @@ import numpy as np
 from keel.app.desk.picture import Picture
 from keel.ask.matches import Matches
 from keel.ask.narrowing import of_bus, of_key_among, of_message
+from keel.errors import KeelError
 from keel.model.faults import fault_words
 from keel.model.frames import Bytes, Flag, FrameBatch, Rows, Times, concat
 from keel.model.identity import NO_IDENT, unpack_key
 
+MOST_BESIDE = 2
+"""So many channels beside the line are shown."""
 SHOWN_OF_EACH = 1 << 14
 """So many bytes of a payload are fetched for a list."""
 
 
 @dataclass(frozen=True)
 class Page:
-    """The frames on the screen: numbers, columns, time differences in ns (-1 for none), how long payloads are.
+    """The frames on the screen: numbers, columns, time differences in ns (-1 for none), how long payloads are, and the
+    volts of channels beside the line when each begins.
 
     Of long payloads the batch has but the first `SHOWN_OF_EACH` bytes.
     """
@@ -31,6 +35,7 @@ class Page:
     since_same: Times
     before: list[bytes | None]
     sizes: Rows
+    volts: tuple[tuple[str, list[float]], ...] = ()
 
 
 def fetch(picture: Picture, top: int, count: int) -> Page:
@@ -68,7 +73,23 @@ def fetch(picture: Picture, top: int, count: int) -> Page:
         since[extra:],
         before[extra:],
         lengths[extra:],
+        _volts(picture, batch.time[extra:]),
     )
+
+
+def _volts(picture: Picture, times: Times) -> tuple[tuple[str, list[float]], ...]:
+    """The volts of channels beside the lines at some moments, by the name of the channel."""
+    manifest = picture.snapshot.manifest
+    if not manifest.lines:
+        return ()
+    from keel.probe.beside_channels import beside_channels, volts_at
+
+    found = beside_channels(manifest)[:MOST_BESIDE]
+    try:
+        return tuple((one.name, volts_at(picture.snapshot, one, times).tolist()) for one in found)
+    except KeelError:
+        # Line says what is wrong with it.
+        return ()
 
 
 def terms_of(picture: Picture, page: Page, i: int) -> list[str]:

@@ -26,18 +26,34 @@ def probe_line(helm: Helm) -> None:
         return [Choice(one.word, one.title) for one in PROBES.values()]
 
     def chosen(word: str) -> None:
-        hint = "seconds, at most 120   enter probe   esc leave"
-        helm.windows.text("How long", hint, USUAL_S, lambda text: _probe(helm, word, text, events))
+        hint = "seconds, at most 120   enter on   esc leave"
+        helm.windows.text("How long", hint, USUAL_S, lambda text: _ask_work(helm, word, text, events))
 
     helm.windows.choose("probe which line?", choices, chosen)
 
 
-def _probe(helm: Helm, word: str, text: str, events: list[tuple[float, str, str]]) -> None:
+def _ask_work(helm: Helm, word: str, text: str, events: list[tuple[float, str, str]]) -> None:
+    """Have typed what is worked meanwhile, where that is the point of it."""
+    from keel.bench.controls import timed
+    from keel.bench.probes import PROBES
+
     try:
         seconds = float(text)
     except ValueError:
         helm.tell(f"“{text}” is no number of seconds", 4, error=True)
         return
+    if not PROBES[word].works:
+        _probe(helm, word, seconds, events)
+        return
+
+    def typed(said: str) -> None:
+        _probe(helm, word, seconds, [*events, *(timed(one) for one in said.split())])
+
+    hint = "what is worked meanwhile, as 0.3s:ramp=down; may be empty   enter probe   esc leave"
+    helm.windows.text("Work meanwhile", hint, PROBES[word].works, typed, empty=True)
+
+
+def _probe(helm: Helm, word: str, seconds: float, events: list[tuple[float, str, str]]) -> None:
 
     def where() -> Path:
         from keel.store.library import new_name

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from math import isfinite
 
 from keel.app.desk.frame_pages import Page
 from keel.app.frame.helm import Here
@@ -55,6 +56,7 @@ def frame_line(
         "header": (brief_of(batch.slice(i, i + 1), picture.snapshot.manifest.buses[bus]), "dim"),
         "dir": ("tx" if flags & Flag.TX else "rx", "dim"),
         "len": (str(int(page.sizes[i])), "dim"),
+        "volts": ("  ".join(_volts(values[i]) for _, values in page.volts), "dim"),
         "kept": (kept_words(batch.payload(i), picture.messages.get(key)), "sea"),
     }
     write_cells(here.palette, line, columns, 2, cells, on, "id")
@@ -62,6 +64,10 @@ def frame_line(
         if column.name == "payload":
             _write_payload(here, line, 2 + at, column.width, page, i, on, choices)
     return line
+
+
+def _volts(value: float) -> str:
+    return f"{value:.2f}" if isfinite(value) else "—"
 
 
 def _write_payload(

@@ -40,11 +40,12 @@ COLUMNS = (
     Column("name", "name", 14, drop=6),
     Column("dir", "dir", 3, drop=7),
     Column("len", "len", 3, True, drop=1),
+    Column("volts", "volts", 9, True, drop=4),
     Column("header", "header", 26, drop=8),
     Column("payload", "payload", 23),
     Column("kept", "kept signals", 16, drop=5),
 )
-YIELDING = ("zeroed", "clock", "elapsed", "dir", "shown", "name", "kept", "bus", "number", "len", "header")
+YIELDING = ("zeroed", "clock", "elapsed", "dir", "shown", "name", "kept", "bus", "number", "len", "volts", "header")
 """The order in which columns give way until the payloads fit; the time that is chosen stays."""
 
 
@@ -150,7 +151,7 @@ class Frames(View):
         choices, layout = here.state.of(FramesChoices), self.layout(here)
         page = self.page(here, layout)
         columns = self._columns(here, layout.table, page, choices)
-        titles = {"payload": f"payload, {choices.form}"}
+        titles = {"payload": f"payload, {choices.form}", "volts": ", ".join(f"{name} V" for name, _ in page.volts)}
         lines = [header(here.palette, here.width, columns, 2, titles)]
         notes = self._noted(here)
         for i in range(len(page.numbers)):
@@ -167,7 +168,7 @@ class Frames(View):
         picture = here.picture
         seen = [picture.messages[k] for k in set(page.batch.keys().tolist()) if k in picture.messages]
         kept = any(s.found for message in seen for s in message.signals)
-        absent = {"kept": not kept, "header": not picture.has_headers}
+        absent = {"kept": not kept, "header": not picture.has_headers, "volts": not page.volts}
         wanted = [self._sized(here, c, page, choices) for c in COLUMNS if not absent.get(c.name)]
         long = int(page.sizes.max(initial=0)) if len(page.numbers) else 8
         needs = long * SIZES[choices.form] - (0 if choices.form == "text" else 1)
@@ -193,6 +194,9 @@ class Frames(View):
             column = replace(column, title="clock")
         if column.name == choices.time:
             return replace(column, drop=0)
+        if column.name == "volts":
+            titles = sum(len(name) + 4 for name, _ in page.volts)
+            return replace(column, width=max(8 * len(page.volts), titles, column.width))
         if column.name == "number":
             return replace(column, width=max(column.width, len(words.count(frames))))
         if column.name == "bus":

@@ -21,6 +21,7 @@ class LineChoices:
         cursors: Times in ns; ``active`` is the place of the one that moves.
         step: What n and N step to.
         task: Of which line the margins are measured; None of none.
+        follows: The number of a channel, and what was found that it follows, in sentences.
     """
 
     in_hand: int | None = None
@@ -28,3 +29,4 @@ class LineChoices:
     active: int = 0
     step: str = STEPS[0]
     task: Task | None = None
+    follows: tuple[int, tuple[str, ...]] | None = None

@@ -23,6 +23,10 @@ _TITLES = (
 )  # fmt: skip
 
 
+FEWEST_EDGES = 16
+"""Fewer say nothing of bits."""
+
+
 def cursor_line(here: Here, shown: LineShown, choices: LineChoices, bit_ns: float) -> Line:
     """Where the cursors stand and what lies between them."""
     line, zero = here.line(), here.picture.zero
@@ -83,7 +87,9 @@ def fact_lines(here: Here, in_hand: WaveformEntry | None, room: int) -> list[Lin
 
 def _notes(here: Here, entry: WaveformEntry) -> list[Line]:
     lines = []
-    for sentence in entry.notes:
+    follows = here.state.of(LineChoices).follows
+    found = follows[1] if follows is not None and follows[0] == entry.number else ()
+    for sentence in (*found, *entry.notes):
         line = here.line()
         at = line.put(2, entry.name, here.style("dim"), 18) + 1
         line.put(at, sentence, here.style("brass"))
@@ -149,7 +155,7 @@ def _rate(here: Here, entry: WaveformEntry) -> tuple[str, str]:
     line = line_of_channel(manifest.waveforms, manifest.lines, entry)
     unit = medium_of(manifest.buses[line.bus]).unit if line is not None else "bit/s"
     if line is None or unit == "bit/s":
-        known = entry.measured.get("bit_ns")
+        known = entry.measured.get("bit_ns") if entry.measured.get("edges", 0) >= FEWEST_EDGES else None
         return (words.length(known), rate_words(1e9 / known)) if known else ("—", "—")
     if line.wires and line.channels.get(entry.name) != "clock":
         return "—", "by the clock"

@@ -25,6 +25,7 @@ from keel.app.views.line.lanes import (
     wave_lines,
 )
 from keel.app.views.line.layout import Layout, across, bit_of, layout_of, line_of, line_read_of, over_rows
+from keel.app.views.line.marking import mark_crossings
 from keel.app.views.line.measures import choose_beside, choose_worst, measure_lines, turn_margins
 from keel.app.views.line.steps import Goal, goal_of
 from keel.app.views.line.wants import LineShown, LineWant
@@ -58,6 +59,7 @@ class LineView(View):
             Action(("a",), "a", "", "Read this line anew, all by itself", lambda helm: self.anew(helm, Said())),
             Action(("v",), "v", "margins", "How close to failure this line is, or the facts again", self.margins),
             Action(("b",), "b", "", "Hold another line beside this one, as before and after", self.beside),
+            Action(("M",), "M", "", "Mark where this channel crosses a voltage", self.mark),
             Action(("g",), "g", "", "Go to where a margin is worst", self.worst),
             Action(("escape",), "esc", "", "Give up measuring", give_up),
         )
@@ -265,6 +267,12 @@ class LineView(View):
     def beside(self, helm: Helm) -> None:
         """Hold another line beside the one in hand."""
         choose_beside(helm, self._bus_in_hand(helm.here))
+
+    def mark(self, helm: Helm) -> None:
+        """Mark where the channel in hand crosses a voltage."""
+        entry = layout_of(helm.here).in_hand
+        if entry is not None:
+            mark_crossings(helm, entry)
 
     def worst(self, helm: Helm) -> None:
         """Go to where a margin is worst."""
