@@ -90,11 +90,11 @@ CONTROLS: tuple[Control, ...] = (
     ),
     Control(
         "fault-rudder",
-        "nobody asks the rudder's sensor",
+        "rudder is never asked",
         "off",
         ON_OFF,
         group="fault",
-        words="the one that waits to be asked",
+        words="the sensor that waits",
     ),
     Control(
         "fault-sum",

@@ -44,7 +44,7 @@ def time_bytes(line: Logic, how: How, fields: Sequence[Field]) -> Pulses:
     said, bit = how.settings, 1e9 / how.numbers["rate"]
     serial = Serial(how.numbers["rate"], said.get("bits", 8), said.get("parity", "none"), said.get("stop", 1.0))
     begin, end = fields[0].start, fields[-1].end
-    edges = inside(line, fields)
+    edges = inside(line, fields[0].start, fields[-1].end)
     quiet = Logic(begin - round(40 * bit), end + round(2 * bit), 1, edges)
     sent = decode(quiet, serial)
     found = pulses(edges, sent.starts, bit, 0.5, 0.5)

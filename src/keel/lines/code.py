@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from keel.lines.pulses import BitTime
+from keel.lines.timing import Pulses
 from keel.model.bus import Bus
 from keel.model.frames import FrameBatch
 from keel.model.waveform import Logic
-
-if TYPE_CHECKING:
-    from keel.lines.timing import Pulses
 
 
 @dataclass(frozen=True)
@@ -122,7 +120,7 @@ Explain = Callable[[Logic, How, int, int], list[Field]]
 """Of a line as it was read, and begin and end of a frame in ns: the frame's fields, in order."""
 
 
-Time = Callable[[Logic, How, Sequence[Field]], "Pulses"]
+Time = Callable[[Logic, How, Sequence[Field]], Pulses]
 """Of a line around a frame, and the frame's fields: its pulses, and how far each edge is off."""
 
 

@@ -132,7 +132,7 @@ SAMPLE_POINT = 0.8
 def time(line: Logic, how: How, fields: Sequence[Field]) -> Pulses:
     """Edges against those that fall, by which controllers set their clocks; none where the bit rate changes."""
     slow = 1e9 / how.numbers["slow"]
-    edges, falls = inside(line, fields), falls_of(line)
+    edges, falls = inside(line, fields[0].start, fields[-1].end), falls_of(line)
     begin = next((one.end for one in fields if one.name == "brs" and one.value), None)
     end = next((one.start for one in fields if one.name == "crc_delimiter"), None)
     early, late = 1 - SAMPLE_POINT, SAMPLE_POINT

@@ -211,7 +211,7 @@ def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
 
 def time(line: Logic, how: How, fields: Sequence[Field]) -> Pulses:
     """Edges against the one before: half a bit lies between them, or two, or four of a sync."""
-    edges = inside(line, fields)
+    edges = inside(line, fields[0].start, fields[-1].end)
     return pulses(edges, edges, how.numbers["half"], 0.5, 0.5)
 
 

@@ -13,7 +13,6 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from keel.lines.code import Field
 from keel.model.frames import Times
 from keel.model.waveform import Logic
 
@@ -89,7 +88,7 @@ def falls_of(logic: Logic) -> Times:
     return logic.edges[int(logic.first == 0) :: 2]
 
 
-def inside(logic: Logic, fields: Sequence[Field]) -> Times:
-    """The edges of a line from the begin of the first field to the end of the last."""
-    low, high = np.searchsorted(logic.edges, [fields[0].start, fields[-1].end + 1]).tolist()
+def inside(logic: Logic, begin: int, end: int) -> Times:
+    """The edges of a line from a moment to another one, both included."""
+    low, high = np.searchsorted(logic.edges, [begin, end + 1]).tolist()
     return logic.edges[low:high]

@@ -175,7 +175,7 @@ def _timed(
     chosen = _chosen(line, logic, frames.time, ends)
     if len(chosen) < len(frames):
         said.append(f"{bus}: bits of {len(chosen):,} of {len(frames):,} frames were measured, evenly and the worst")
-    how, found, kinds = How(line.how, line.settings), [], []
+    how, found, kinds = _as_meant(line), [], []
     for number, row in enumerate(chosen.tolist()):
         if number % 64 == 0:
             tell(0.6 * number / len(chosen))
@@ -208,6 +208,12 @@ def _timed(
     limit = np.minimum(pulses.early, pulses.late)
     rows.append(_row(bus, "jitter", "ns", jitter, pulses.ends, 1 - jitter / limit, 0.0))
     return rows
+
+
+def _as_meant(line: LineEntry) -> How:
+    """How a line is read at the rate that it is called, as who listens to it does: its own clock may be off."""
+    meant = {"slow": line.rate, "rate": line.rate, "fast": line.fast_rate or 0.0, "half": 5e8 / max(line.rate, 1.0)}
+    return How({name: meant.get(name, value) for name, value in line.how.items()}, line.settings)
 
 
 def _chosen(line: LineEntry, logic: Logic, starts: Times, ends: Times) -> Any:

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
-
-if TYPE_CHECKING:
-    from keel.app.views.line.measures import Task
 
 STEPS = ("frame", "edge", "bit", "field", "fault", "shortest pulse")
 """What can be stepped to."""
+
+
+@dataclass(frozen=True)
+class Task:
+    """Which line is measured, and beside which other one; by the numbers of their buses."""
+
+    bus: int
+    beside: int | None = None
 
 
 @dataclass(frozen=True)

@@ -42,6 +42,9 @@ def layout_of(here: Here) -> Layout:
     said = len(entries) + 2 + sum(map(len, sentences))
     room = max(here.height - 4, 4)
     room -= min(said, room // 4)
+    if choices.task is not None:
+        # The table comes first: what is in hand, and what else there is room for.
+        room = max(room - MARGIN_ROWS, LOGIC_ROWS)
     least = [_least(here, one) for one in entries]
     first = entries.index(in_hand) if in_hand is not None else 0
     last = first + 1
@@ -51,8 +54,8 @@ def layout_of(here: Here) -> Layout:
     while first > 0 and used + least[first - 1] <= room:
         first, used = first - 1, used + least[first - 1]
     shown, rows = entries[first:last], least[first:last]
-    wanted = MARGIN_ROWS if choices.task is not None else said + (FIELD_ROWS if manifest.lines else 0)
-    facts = min(wanted, max(room - used, 0))
+    wanted = said + (FIELD_ROWS if manifest.lines else 0)
+    facts = 0 if choices.task is not None else min(wanted, max(room - used, 0))
     spare = room - used - facts
     while spare > 0 and any(rows[n] < _most(here, one) for n, one in enumerate(shown)):
         for n, one in enumerate(shown):

@@ -7,18 +7,18 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
+from keel.app.desk.errands import Errand
 from keel.app.frame.helm import Choice, Helm, Here
 from keel.app.paint import words
 from keel.app.paint.canvas import Line
 from keel.app.paint.strokes import bar
-from keel.app.views.line.choices import LineChoices
+from keel.app.views.line.choices import LineChoices, Task
 from keel.app.views.line.going import go_to
 from keel.app.views.line.steps import Goal
 from keel.model.span import Span
 
 if TYPE_CHECKING:
     from keel.app.desk.making import Making
-    from keel.app.views.line.wants import LineShown
     from keel.probe.beside import Beside
     from keel.probe.margins import Margin, Margins
 
@@ -27,14 +27,6 @@ FEW, LITTLE = 0.1, 0.3
 BAR = 8
 OFTEN_S = 0.25
 AROUND_BITS = 20
-
-
-@dataclass(frozen=True)
-class Task:
-    """Which line is measured, and beside which other one; by the numbers of their buses."""
-
-    bus: int
-    beside: int | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -95,10 +87,9 @@ def measure(making: Making, task: Task, stopped: Callable[[], bool], show: Calla
 # Painting.
 
 
-def measure_lines(here: Here, shown: LineShown, task: Task, rows: int) -> list[Line]:
+def measure_lines(here: Here, errand: Errand[Measures], task: Task, rows: int) -> list[Line]:
     """The table of margins, nearest to failure first."""
     names = here.picture.snapshot.manifest.bus_names
-    errand = shown.measures
     found = errand.result
     heading = here.line()
     title = f"how close to failure is {names[task.bus]}?"

@@ -30,6 +30,7 @@ from keel.app.views.line.measures import choose_beside, choose_worst, measure_li
 from keel.app.views.line.steps import Goal, goal_of
 from keel.app.views.line.wants import LineShown, LineWant
 from keel.model.span import Span
+from keel.store.waveform_entries import line_of_channel
 
 if TYPE_CHECKING:
     from keel.probe.looking import Lane, SeenFrame
@@ -106,7 +107,11 @@ class LineView(View):
         lines += axis_lines(here, place, here.picture.zero, choices.cursors, choices.active)
         lines.append(cursor_line(here, shown, choices, bit_ns))
         if choices.task is not None:
-            return [*lines, here.line(), *measure_lines(here, shown, choices.task, here.height - len(lines) - 1)]
+            return [
+                *lines,
+                here.line(),
+                *measure_lines(here, shown.measures, choices.task, here.height - len(lines) - 1),
+            ]
         lines += fact_lines(here, layout.in_hand, here.height - len(lines))
         in_hand = self._frame_in_hand(here, shown)
         return [*lines, *field_lines(here, in_hand, here.height - len(lines) - 1)]
@@ -257,7 +262,8 @@ class LineView(View):
         return line_read_of(here, entry) if entry is not None else None
 
     def _bus_in_hand(self, here: Here) -> int | None:
-        line = self._line_in_hand(here)
+        entry, manifest = layout_of(here).in_hand, here.picture.snapshot.manifest
+        line = line_of_channel(manifest.waveforms, manifest.lines, entry) if entry is not None else None
         return line.bus if line is not None else None
 
     def margins(self, helm: Helm) -> None:

@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from keel.app.desk.errands import Errand
-from keel.app.views.line.measures import Measures, Task, measure
+from keel.app.views.line.choices import Task
+from keel.app.views.line.measures import Measures, measure
 from keel.model.span import Span
 
 if TYPE_CHECKING:
