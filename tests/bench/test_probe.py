@@ -18,7 +18,7 @@ from keel.errors import InputError, RecordingError
 from keel.lines.code import Asked
 from keel.model.faults import Fault
 from keel.model.frames import FD_LENGTHS, Flag, concat
-from keel.model.waveform import Channel
+from keel.model.waveform import Analog, Channel
 from keel.probe.candidates import Wanted
 from keel.probe.channels import probed
 from keel.probe.decoding import decode_channels
@@ -74,6 +74,57 @@ def test_what_bus_a_says_is_read_from_its_wires(in_volts: bool) -> None:
     assert [read.payload(row) for row in rows] == [sent.payload(row) for row in rows]
     for fault in (Fault.CRC, Fault.STUFF):
         assert ((read.faults & int(fault)) != 0)[(sent.faults & int(fault)) != 0].all()
+
+
+@pytest.mark.parametrize(
+    ("word", "code", "said"),
+    [
+        ("rudder-asked", "sent", "somebody else pulls the wire low: a request"),
+        ("trim-spi", "spi", "which bit comes first"),
+        ("trim-i2c", "i2c", "the clock is held low"),
+        ("card", "card", "the clock changes: from 400 kHz to 25 MHz"),
+        ("display", "manchester", ""),
+    ],
+)
+def test_each_line_is_read_from_its_wires(word: str, code: str, said: str) -> None:
+    probe, seconds = PROBES[word], 0.4 if word in ("card", "trim-i2c") else 0.2
+    wires = probed_wires(probe, seconds, 2)
+    done = decode_channels([probed(one) for one in channels_of(probe, wires, 2)], [Wanted()], Asked())
+    (line,) = done.lines
+    assert line.guess.code == code and line.guess.explained > 0.8 and said in " ".join(line.guess.said)
+    faulty = line.guess.frames.faults != 0
+    # Of all these one sensor alone was left out.
+    assert faulty.sum() == (1 if word == "trim-i2c" else 0) and len(faulty) > 5
+
+
+def test_a_sensor_that_nobody_asks_is_silent() -> None:
+    probe = PROBES["rudder-asked"]
+    wires = probed_wires(probe, 0.3, 1, [(0.1, "fault-rudder", "on"), (0.2, "fault-rudder", "off")])
+    edges = wires[0].line.edges
+    assert len(edges) and not ((edges > 102_000_000) & (edges < 199_000_000)).any() and edges[-1] > 200_000_000
+    dead = probed_wires(probe, 0.1, 1, [(0.0, "fault-rudder", "on")])
+    assert not len(dead[0].line.edges)
+
+
+def test_the_ramps_motor_follows_its_panel() -> None:
+    probe = PROBES["ramp"]
+    events = [(0.3, "ramp", "down"), (0.8, "ramp", "stop")]
+    panel, motor = channels_of(probe, probed_wires(probe, 1.0, 1, events), 1)
+    done = decode_channels([probed(panel), probed(motor)], [probe.wanted], Asked())
+    (line,) = done.lines
+    frames = line.guess.frames
+    codes = [frames.payload(row)[0] for row in range(len(frames)) if frames.ident[row] == 0x31]
+    assert codes == [0] * 5 + [0xA5] * 10 + [0] * 4
+    assert isinstance(motor.wave, Analog)
+    volts = motor.wave.volts()
+    assert volts[:60_000].min() > 12.2 and volts[75_000:150_000].max() < 11 and volts[180_000:].min() > 12.2
+
+
+def test_what_can_be_probed_is_listed_and_levels_are_no_volts(tmp_path: Path) -> None:
+    said = keel("bench", "--probe", "list").stdout
+    assert all(word in said for word in PROBES) and "levels" in said and "volts" in said
+    refused = keel("bench", "--probe", "card", "--seconds", "1", "-o", tmp_path / "c.csv")
+    assert refused.returncode != 0 and "an ending of .vcd" in refused.stderr
 
 
 def test_the_sounder_is_asked_and_answers() -> None:

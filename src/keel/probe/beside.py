@@ -17,6 +17,8 @@ from keel.store.recording import Snapshot
 
 WITHIN_NS = 50_000_000
 """A frame is the same as one that lies no farther from where it should be."""
+LEAST_SPREAD_NS, SPREADS = 2_000_000, 20
+"""And comes as late as the others do: by so much, or so many times what is usual, it may differ."""
 Progress = Callable[[int, int], None]
 
 
@@ -122,7 +124,7 @@ def side_by_side(a: Side, b: Side, progress: Progress = lambda *_: None) -> Besi
     good_a, good_b = _good(a.frames), _good(b.frames)
     found = 0 if on_one_clock else offset_between(good_b, good_a)
     offset = found or 0
-    mine, theirs = matched(good_a, good_b, offset)
+    mine, theirs = _steady(good_a, good_b, *matched(good_a, good_b, offset))
     compared = np.zeros(len(good_b), np.bool_)
     compared[theirs] = True
     known = b.frames.take(np.flatnonzero(~b.frames.is_sound(slice(None))))
@@ -198,6 +200,16 @@ def matched(a: FrameBatch, b: FrameBatch, offset: int = 0, within: int = WITHIN_
     _, first = np.unique(best[found], return_index=True)
     mine = np.sort(found[first])
     return mine, best[mine]
+
+
+def _steady(a: FrameBatch, b: FrameBatch, mine: Rows, theirs: Rows) -> tuple[Rows, Rows]:
+    """Without those that come much sooner or later than the others: they say the same, but are other ones."""
+    if not len(mine):
+        return mine, theirs
+    later = b.time[theirs] - a.time[mine]
+    off = np.abs(later - np.median(later))
+    kept = off <= max(LEAST_SPREAD_NS, SPREADS * float(np.median(off)))
+    return mine[kept], theirs[kept]
 
 
 def _delay(a: Times, b: Times) -> Delay | None:
