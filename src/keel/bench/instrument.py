@@ -72,6 +72,7 @@ class Probe:
         wires: What its wires do.
         wanted: How it is read, where nothing tells by itself.
         works: What is worked meanwhile unless a person says something else, as ``0.3s:ramp=down``.
+        seconds: How long it is probed unless a person says something else.
     """
 
     word: str
@@ -82,3 +83,4 @@ class Probe:
     wires: Callable[[Sailed], list[Wire]]
     wanted: Wanted = field(default_factory=Wanted)
     works: str = ""
+    seconds: float = 1.0

@@ -144,7 +144,7 @@ PROBES = {
         Probe("rudder-asked", "a rudder's sensor that waits to be asked", 500.0, 900.0, 0.05, _rudder_asked),
         Probe(
             "ramp", "the ramp panel's single wire, with the ramp motor's voltage", 5_000.0, 6_000.0, 0.04, _ramp,
-            Wanted("kline", ("panel",)), "0.3s:ramp=down 0.8s:ramp=stop",
+            Wanted("kline", ("panel",)), "1s:ramp=down 1.8s:ramp=stop 2.6s:ramp=up 3.3s:ramp=stop", 4.0,
         ),
         Probe("trim-spi", "the trim controller's position sensors (SPI)", 0.0, 0.0, 0.0, _trim_spi),
         Probe("trim-i2c", "the trim controller's temperature sensor (I2C)", 500.0, 250.0, 0.03, _trim_i2c),

@@ -47,7 +47,8 @@ class Follows:
     def words(self, buses: Sequence[str]) -> str:
         """In a sentence, but for what it does."""
         bus = buses[unpack_key(self.key)[0]]
-        spread = "" if self.least == self.most else f" ({length_words(self.least)} to {length_words(self.most)})"
+        ends = length_words(self.least), length_words(self.most)
+        spread = "" if ends[0] == ends[1] else f" ({ends[0]} to {ends[1]})"
         said = f"{self.before.hex(' ').upper() or 'nothing'} to {self.after.hex(' ').upper() or 'nothing'}"
         often = f"{self.times} of {self.of} times; it changed {self.changes} times in all"
         return f"{length_words(self.mean)}{spread} after {bus} {key_words(self.key)} went from {said}, {often}"

@@ -13,8 +13,6 @@ from keel.app.views.bench.panel import is_ferry, panel_of, value_of
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-USUAL_S = "1"
-
 
 def probe_line(helm: Helm) -> None:
     """Choose a line aboard and how long it is probed; then look at its waveform."""
@@ -26,8 +24,12 @@ def probe_line(helm: Helm) -> None:
         return [Choice(one.word, one.title) for one in PROBES.values()]
 
     def chosen(word: str) -> None:
+        from keel.bench.probes import PROBES
+
         hint = "seconds, at most 120   enter on   esc leave"
-        helm.windows.text("How long", hint, USUAL_S, lambda text: _ask_work(helm, word, text, events))
+        helm.windows.text(
+            "How long", hint, f"{PROBES[word].seconds:g}", lambda text: _ask_work(helm, word, text, events)
+        )
 
     helm.windows.choose("probe which line?", choices, chosen)
 
