@@ -10,7 +10,7 @@ from pathlib import Path
 from benchmarks.figures import Figure
 from benchmarks.hunting import hunting
 from benchmarks.interface import answering, first_screen
-from benchmarks.lines import decoding, measuring, noise, reading, zooming
+from benchmarks.lines import clocked, decoding, measuring, noise, reading, zooming
 from benchmarks.live import eight_buses
 from benchmarks.long import appending, captures, looking
 from benchmarks.recording import keeping_up
@@ -40,7 +40,8 @@ def main() -> None:
             ],
             "live": [lambda: keeping_up(folder, given.seconds), lambda: eight_buses(folder, given.seconds)],
             "lines": [
-                lambda: reading(folder), measuring, decoding, lambda: zooming(folder), lambda: noise(given.noise),
+                lambda: reading(folder), measuring, decoding, clocked, lambda: zooming(folder),
+                lambda: noise(given.noise),
             ],
         }  # fmt: skip
         for part in given.parts or parts:

@@ -15,11 +15,13 @@ from keel.bench.probe import probed_wires
 from keel.bench.probes import PROBES
 from keel.formats.waveforms import read_waveforms
 from keel.lines.can_wave import CanRates, decode
+from keel.lines.clocked import Wire
 from keel.lines.code import Asked
 from keel.lines.codes import guesses
 from keel.lines.levels import levels_of, logic_of
 from keel.lines.pulses import bit_time, idle_level
 from keel.lines.sent_reader import TABLE
+from keel.lines.together import CLOCKED, groups, read_together
 from keel.model.waveform import Analog, Channel, Logic
 from keel.probe.importing import keep
 
@@ -100,6 +102,51 @@ def decoding() -> list[Figure]:
             ),
         ]
     return found
+
+
+CLOCKED_LINES = (("trim-spi", "spi", "clock out in select select"), ("trim-i2c", "i2c", "clock data"),
+                 ("card", "card", "clock command"))  # fmt: skip
+WIRES_OF_NOISE = 400
+
+
+def clocked() -> list[Figure]:
+    """Lines of several wires from their edges; and what noise on two wires is taken for."""
+    found = []
+    for probe, code, roles in CLOCKED_LINES:
+        short = [wire.line for wire in probed_wires(PROBES[probe], 2.0, 1)]
+        times = -(-EDGES // sum(len(line.edges) for line in short))
+        wires = [Wire(role, role, _again(line, times)) for role, line in zip(roles.split(), short, strict=True)]
+        edges = sum(len(one.logic.edges) for one in wires)
+        clock = wires[0].logic.edges
+        beside = best_of(RUNS, lambda clock=clock: int((np.diff(clock) > 1_500).sum()))  # type: ignore[misc]
+        took = best_of(3, lambda code=code, wires=wires: CLOCKED[code].read(wires, Asked()))  # type: ignore[misc]
+        alone = best_of(3, lambda wires=wires, code=code: _found(wires, code))  # type: ignore[misc]
+        figure = f"{edges / took / 1e6:.1f} million edges/s"
+        found += [
+            Figure(f"decode {CLOCKED[code].title}, wires given", figure, f"one NumPy pass {beside * 1e3:.0f} ms",
+                   took / beside, ""),
+            Figure(f"find its wires, and decode {CLOCKED[code].title}", f"{alone:.2f} s", f"wires given {took:.2f} s",
+                   alone / took, ""),
+        ]  # fmt: skip
+    wrong = 0
+    for seed in range(WIRES_OF_NOISE):
+        random = np.random.default_rng(seed)
+        lines = [np.unique(random.integers(0, 10**8, 5_000)) for _ in range(2)]
+        wrong += len(groups([Wire(str(n), "", Logic(0, 10**8, 1, one)) for n, one in enumerate(lines)], Asked()))
+    what = f"{WIRES_OF_NOISE} pairs of wires with edges at any time"
+    return [*found, Figure(what, f"{wrong} taken for a clocked line", "", None, "none")]
+
+
+def _found(wires: list[Wire], code: str) -> None:
+    ((best, group),) = groups([Wire(f"{n}", "", one.logic) for n, one in enumerate(wires)], Asked())
+    assert best.word == code and read_together(best, group, Asked())
+
+
+def _again(line: Logic, times: int) -> Logic:
+    """The same so many times."""
+    length = line.end - line.start
+    edges = (line.edges[None, :] - line.start + (np.arange(times) * length)[:, None]).ravel()
+    return Logic(0, times * length, line.first, edges)
 
 
 def _bus(seconds: float) -> Logic:

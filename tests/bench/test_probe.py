@@ -98,12 +98,11 @@ def test_each_line_is_read_from_its_wires(word: str, code: str, said: str) -> No
 
 
 def test_a_sensor_that_nobody_asks_is_silent() -> None:
-    probe = PROBES["rudder-asked"]
-    wires = probed_wires(probe, 0.3, 1, [(0.1, "fault-rudder", "on"), (0.2, "fault-rudder", "off")])
-    edges = wires[0].line.edges
-    assert len(edges) and not ((edges > 102_000_000) & (edges < 199_000_000)).any() and edges[-1] > 200_000_000
-    dead = probed_wires(probe, 0.1, 1, [(0.0, "fault-rudder", "on")])
-    assert not len(dead[0].line.edges)
+    probe = PROBES["rudder-unasked"]
+    wires = probed_wires(probe, 0.1, 1)
+    assert not len(wires[0].line.edges)
+    done = decode_channels([probed(one) for one in channels_of(probe, wires, 1)], [Wanted()], Asked())
+    assert not done.lines and "no swing: it rests at 4.9 V" in " ".join(done.channels[0].said())
 
 
 def test_the_ramps_motor_follows_its_panel() -> None:

@@ -89,14 +89,6 @@ CONTROLS: tuple[Control, ...] = (
         words="“not available”, at times",
     ),
     Control(
-        "fault-rudder",
-        "rudder is never asked",
-        "off",
-        ON_OFF,
-        group="fault",
-        words="the sensor that waits",
-    ),
-    Control(
         "fault-sum",
         "starboard pod sums wrongly",
         "on",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -40,14 +40,12 @@ class Sailed:
         batch: The frames of all lines.
         start, end: In ns.
         seed: The voyage.
-        controls: When which control was worked, and its value then; the first of each is how it stood at first.
     """
 
     batch: FrameBatch
     start: int
     end: int
     seed: int
-    controls: Sequence[tuple[float, str, str]]
 
     def readings(self, bus: int, name: str) -> tuple[Times, list[bytes]]:
         """The payloads of a message, and when each was sent."""
@@ -72,6 +70,7 @@ class Probe:
         wires: What its wires do.
         wanted: How it is read, where nothing tells by itself.
         works: What is worked meanwhile unless a person says something else, as ``0.3s:ramp=down``.
+        rings: By what share of the swing its edges ring.
         seconds: How long it is probed unless a person says something else.
     """
 
@@ -84,3 +83,4 @@ class Probe:
     wanted: Wanted = field(default_factory=Wanted)
     works: str = ""
     seconds: float = 1.0
+    rings: float = 0.0

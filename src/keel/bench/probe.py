@@ -38,12 +38,10 @@ def probed_wires(
         progress: Told the time sailed.
     """
     ferry = Ferry(seed, with_others=True)
-    worked = [(0.0, name, value) for name, value in ferry.controls.items()]
-    worked += sorted(events, key=lambda event: event[0])
-    batches = list(_sailed(ferry, seconds, worked[len(ferry.controls) :], progress))
+    batches = list(_sailed(ferry, seconds, sorted(events, key=lambda event: event[0]), progress))
     end = ferry.start_ns + round(seconds * 1e9)
     batch = concat([one for one in batches if len(one)])
-    return probe.wires(Sailed(batch, ferry.start_ns, end, seed, worked))
+    return probe.wires(Sailed(batch, ferry.start_ns, end, seed))
 
 
 def _sailed(
@@ -75,7 +73,7 @@ def _volts(probe: Probe, wire: Wire, seed: int) -> Any:
         times = np.arange(int((wire.line.end - wire.line.start) / probe.step_ns)) * probe.step_ns
         noise = np.random.default_rng([seed, 29]).normal(0, probe.noise, len(times))
         return (wire.curve(times) + noise).astype(np.float32)
-    return volts(wire.line, probe.step_ns, wire.low, wire.high, probe.rise_ns, probe.noise, seed)
+    return volts(wire.line, probe.step_ns, wire.low, wire.high, probe.rise_ns, probe.noise, seed, probe.rings)
 
 
 def record_probe(

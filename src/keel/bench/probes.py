@@ -58,13 +58,11 @@ def _rudder(sailed: Sailed, asked: Times | None = None) -> list[Wire]:
 
 
 def _rudder_asked(sailed: Sailed) -> list[Wire]:
-    moments = np.array(sailed.every(ASKED_EVERY_S, 0.0005), np.int64)
-    # Who asks may have been switched off, and on again.
-    turns = [(round(at * 1e9), value == "on") for at, name, value in sailed.controls if name == "fault-rudder"]
-    when = np.array([at for at, _ in turns], np.int64)
-    silent = np.array([is_silent for _, is_silent in turns])
-    moments = moments[~silent[np.searchsorted(when, moments, side="right") - 1]]
-    return _rudder(sailed, moments + sailed.start)
+    return _rudder(sailed, np.array(sailed.every(ASKED_EVERY_S, 0.0005), np.int64) + sailed.start)
+
+
+def _rudder_unasked(sailed: Sailed) -> list[Wire]:
+    return _rudder(sailed, np.zeros(0, np.int64))
 
 
 def _ramp(sailed: Sailed) -> list[Wire]:
@@ -140,8 +138,9 @@ PROBES = {
     for probe in (
         Probe("bus-a", "bus A at the connector, both wires", 200.0, 60.0, 0.02, _bus_a),
         Probe("depth", "the depth sounder, both directions", 10_000.0, 4_000.0, 0.15, _depth),
-        Probe("rudder", "the rudder's sensor", 500.0, 900.0, 0.05, _rudder),
+        Probe("rudder", "the rudder's sensor", 500.0, 900.0, 0.05, _rudder, rings=0.3),
         Probe("rudder-asked", "a rudder's sensor that waits to be asked", 500.0, 900.0, 0.05, _rudder_asked),
+        Probe("rudder-unasked", "the same while nobody asks it", 500.0, 900.0, 0.05, _rudder_unasked),
         Probe(
             "ramp", "the ramp panel's single wire, with the ramp motor's voltage", 5_000.0, 6_000.0, 0.04, _ramp,
             Wanted("kline", ("panel",)), "1s:ramp=down 1.8s:ramp=stop 2.6s:ramp=up 3.3s:ramp=stop", 4.0,

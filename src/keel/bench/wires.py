@@ -18,6 +18,8 @@ from keel.model.identity import Form
 from keel.model.waveform import Logic
 
 Floats = npt.NDArray[np.float64]
+RING_LASTS = 4.0
+"""Ringing dies away in so many rise times."""
 SWITCH = 0.8
 """Where in BRS and in the CRC delimiter the bit rate changes."""
 ERROR_FRAME = np.array([0] * 6 + [1] * 8, np.uint8)
@@ -175,8 +177,12 @@ def _line(edges: Sequence[Floats], length: int, first: int, jitter_ns: float, se
     return Logic(0, length, first, times[(times > 0) & (times < length)])
 
 
-def volts(line: Logic, step_ns: float, low: float, high: float, rise_ns: float, noise: float, seed: int) -> Any:
+def volts(
+    line: Logic, step_ns: float, low: float, high: float, rise_ns: float, noise: float, seed: int, rings: float = 0.0
+) -> Any:
     """What an instrument samples of a line: levels as volts, rounded by a resistor and a capacitor, with noise.
+
+    ``rings`` is by what share of the swing they go beyond their level, and come back, for some rise times.
 
     Returns:
         In volts, shape (n,), float32.
@@ -191,6 +197,8 @@ def volts(line: Logic, step_ns: float, low: float, high: float, rise_ns: float, 
         now = (line.first + place) & 1
         since = times - np.where(place > 0, edges[np.maximum(place - 1, 0)] if len(edges) else 0.0, -np.inf)
         share = np.where(np.isfinite(since), np.exp(-np.minimum(since / rise_ns, 50)), 0.0)
-        level = np.where(now, 1 - share, share)
+        late = np.minimum(since / rise_ns, 50 * RING_LASTS)
+        swings = rings * np.exp(-late / RING_LASTS) * np.sin(late)
+        level = np.where(now, 1 - share + swings, share - swings)
         out[begin : begin + len(times)] = low + (high - low) * level + random.normal(0, noise, len(times))
     return out

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import ChainMap
+from collections.abc import Mapping
 from dataclasses import replace
 
 from keel.lines.clocked import ClockedCode
@@ -17,7 +19,7 @@ from keel.lines.together import CLOCKED
 from keel.model.waveform import Logic
 
 CODES: dict[str, Code] = {code.word: code for code in (CAN, CAN_FD, UART, LIN, SENT, K_LINE, MANCHESTER)}
-EVERY: dict[str, Code | ClockedCode] = {**CODES, **CLOCKED}
+EVERY: Mapping[str, Code | ClockedCode] = ChainMap(CODES, CLOCKED)  # type: ignore[arg-type]
 """Those of one wire, and those of several."""
 LOOKED_AT_EDGES, IN_WHOLE = 60_000, 2
 """So many edges of a long line tell which codes are worth a try, and so many codes read it in whole."""
