@@ -149,3 +149,22 @@ async def test_the_story_of_the_dead_button_by_keys_alone(shelf_of_its_own: Path
         # Undone like any other mark.
         await pilot.press(*["backspace"] * 5)
         await until(pilot, lambda: not load_manifest(works).marks)
+
+
+async def test_messages_and_margins_are_exported(both: Path, tmp_path: Path) -> None:
+    async with opened(both) as (app, pilot):
+        await in_line(app, pilot)
+        assert not [one for one in app.view.offers(app.here) if "margins" in one.words]
+        await pilot.press("v")
+        await until(pilot, lambda: is_measured(app))
+        saved = {}
+        for offer in app.view.offers(app.here):
+            if offer.path.endswith(".csv"):
+                file = tmp_path / offer.path
+                assert offer.save(file) == []
+                saved[offer.words.split(",")[0]] = file.read_text().splitlines()
+    assert saved["margins"][0] == "bus,what,unit,min,mean,max,nominal,margin,at" and len(saved["margins"]) > 10
+    assert len(saved["messages by time and voltage"]) == 1 + 117
+    assert saved["messages by time and voltage"][0].startswith("number,bus,id,dir,start,end,length,gap,low,high")
+    assert len(saved["identifiers by time and voltage"]) == 1 + 14
+    assert len(saved["frames with begin and end"]) == 1 + 117

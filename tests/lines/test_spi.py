@@ -152,3 +152,37 @@ def test_volts_are_read_too_and_roles_are_taken_as_they_are_given(tmp_path: Path
     assert rows_read[1]["raw"] == bytes(talk()[0].out).hex().upper() and rows_read[1]["dir"] == "rx"
     wrong = keel("decode", file, "-o", tmp_path / "x.keel", "--as", "spi", "--channel", "ch0=command")
     assert wrong.returncode != 0 and "command is no role of spi" in wrong.stderr
+
+
+def decoded(tmp_path: Path, lines: dict[str, Logic], *words: str) -> tuple[list[dict[str, object]], dict[str, object]]:
+    """The lines that were found, and the first of them."""
+    file, folder = tmp_path / "p.vcd", tmp_path / "r.keel"
+    file.write_bytes(vcd(**lines))
+    found = json.loads(keel("decode", file, "-o", folder, *words, "--json").stdout)["lines"]
+    return found, found[0]
+
+
+def test_selects_are_numbered_as_they_are_said(tmp_path: Path) -> None:
+    lines = spi(talk(4, selects=2), selects=2)
+    roles = ("sck=clock", "cs1=select", "cs0=select", "mosi=out", "miso=in")
+    words = [word for role in roles for word in ("--channel", role)]
+    decoded(tmp_path, lines, "--as", "spi", *words)
+    rows = [json.loads(row) for row in keel("frames", tmp_path / "r.keel", "--json").stdout.splitlines()]
+    assert [row["id"] for row in rows[:4]] == ["1", "1", "0", "0"]
+
+
+def test_roles_that_are_left_out_are_found_and_other_channels_are_left_alone(tmp_path: Path) -> None:
+    from tests.lines.wires import uart, wave
+
+    lines = spi(talk(), mode=2)
+    called = {"a": lines["mosi"], "b": lines["sck"], "c": lines["cs"]}
+    talks = wave(uart(b"hello\n" * 4, 115_200))
+    found, line = decoded(tmp_path, {"tx": talks, **called}, "--as", "spi", "--channel", "b=clock")
+    assert len(found) == 1 and line["frames"] == 40 and line["settings"]["mode"] == 2  # type: ignore[index]
+
+
+def test_a_wire_that_never_changes_still_carries_words(tmp_path: Path) -> None:
+    lines = spi([Both(one.out, [0] * len(one.back)) for one in talk()])
+    assert not len(lines["miso"].edges)
+    found, line = decoded(tmp_path, lines)
+    assert (line["code"], line["frames"]) == ("spi", 80) and len(found) == 1

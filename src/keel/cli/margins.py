@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv as csv_module
 import json as json_module
 import sys
 from pathlib import Path
@@ -38,6 +37,7 @@ def margins(
     snapshot, scene, matches = read(recording, ask)
     from keel.ask.fetch import frames_at
     from keel.errors import InputError
+    from keel.formats.row_table import rows_text
     from keel.model.safe_text import plain
     from keel.probe.margins import margins_of
 
@@ -56,7 +56,7 @@ def margins(
     if json:
         print(json_module.dumps([row.to_json() for row in found.rows], indent=1))
     elif csv:
-        _csv(found.rows)
+        sys.stdout.write(rows_text([row.to_json() for row in found.rows]))
     else:
         _table(found.rows, scene.zero)
 
@@ -66,6 +66,7 @@ def _beside(snapshot: Snapshot, matches: Matches, other: str, bar: Progress, jso
 
     from keel.ask.fetch import frames_at
     from keel.cli.arguments import opened
+    from keel.formats.row_table import rows_text
     from keel.model.span import Span
     from keel.probe.beside import WITHIN_NS, Side, frames_on, side_by_side
 
@@ -83,7 +84,7 @@ def _beside(snapshot: Snapshot, matches: Matches, other: str, bar: Progress, jso
     if json:
         print(json_module.dumps(found.to_json(), indent=1))
     elif csv:
-        _csv_of_both(found)
+        sys.stdout.write(rows_text(found.to_rows()))
     else:
         _table_of_both(found)
 
@@ -112,27 +113,6 @@ def _table_of_both(found: Beside) -> None:
         shares = "".join(f"{'—' if m is None or m.margin is None else f'{m.margin:.0%}':>9}" for m in (row.a, row.b))
         means = "".join(f"{'—' if m is None else f'{m.mean:.4g}':>14}" for m in (row.a, row.b))
         print(f"{plain(row.what)[:31]:32}{shares}{change:>9}{means}  {row.unit}")
-
-
-def _csv_of_both(found: Beside) -> None:
-    from keel.model.safe_text import csv_cell
-
-    out = csv_module.writer(sys.stdout, lineterminator="\n")
-    out.writerow(["what", "unit", "margin_before", "margin_after", "mean_before", "mean_after"])
-    for row in found.rows:
-        both = [("", "") if one is None else (one.margin, one.mean) for one in (row.a, row.b)]
-        cells = ["" if one is None else one for pair in zip(*both, strict=True) for one in pair]
-        out.writerow([csv_cell(row.what), row.unit, *cells])
-
-
-def _csv(rows: tuple[Margin, ...]) -> None:
-    from keel.model.safe_text import csv_cell
-
-    out = csv_module.writer(sys.stdout, lineterminator="\n")
-    out.writerow(["bus", "what", "unit", "min", "mean", "max", "nominal", "margin", "at_ns"])
-    for row in rows:
-        cells = row.to_json().values()
-        out.writerow(["" if one is None else csv_cell(one) if isinstance(one, str) else one for one in cells])
 
 
 def _table(rows: tuple[Margin, ...], zero: int) -> None:

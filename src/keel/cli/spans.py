@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv as csv_module
 import json as json_module
 import sys
 from typing import Annotated, Any
@@ -31,6 +30,7 @@ def spans(
         raise typer.BadParameter("--json and --csv cannot both be")
     snapshot, scene, matches = read(recording, ask)
     from keel.ask.fetch import frames_at
+    from keel.formats.row_table import rows_text
     from keel.probe.spans import by_identifier, spans_of
     from keel.probe.spans import each as each_of
 
@@ -41,27 +41,17 @@ def spans(
         if json:
             print(json_module.dumps(rows, indent=1))
         elif csv:
-            _csv(rows)
+            sys.stdout.write(rows_text(rows))
         else:
             _table(rows, scene.zero)
         return
     rows = each_of(snapshot, frames, measured, matches.numbers(0, len(matches)))
     if csv:
-        _csv(rows)
+        sys.stdout.write(rows_text(rows))
     elif json:
         sys.stdout.writelines(json_module.dumps(row) + "\n" for row in rows)
     else:
         _each(rows, scene.zero)
-
-
-def _csv(rows: list[dict[str, Any]]) -> None:
-    from keel.model.safe_text import csv_cell
-
-    out = csv_module.writer(sys.stdout, lineterminator="\n")
-    if rows:
-        out.writerow(rows[0])
-    for row in rows:
-        out.writerow("" if one is None else csv_cell(one) if isinstance(one, str) else one for one in row.values())
 
 
 def _table(rows: list[dict[str, Any]], zero: int) -> None:

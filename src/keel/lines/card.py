@@ -16,7 +16,6 @@ from keel.lines.clocked import (
     ClockedCode,
     Wires,
     edges_to,
-    frames_of,
     hertz,
     known_stretches,
     levels_before,
@@ -24,6 +23,7 @@ from keel.lines.clocked import (
     wire,
 )
 from keel.lines.code import Asked, Field, Guess, How
+from keel.lines.framing import frames_of
 from keel.lines.pulses import busy
 from keel.media.card import COMMAND, HEADER_BYTES, RESPONSE
 from keel.model.bus import Bus

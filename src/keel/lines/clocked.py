@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from keel.lines.code import Asked, Field, Guess, How
 from keel.lines.pulses import window
-from keel.model.frames import FrameBatch, Times
+from keel.model.frames import Times
 from keel.model.waveform import Logic
 
 ALIKE = 0.25
@@ -149,26 +148,3 @@ def clocked_share(clock: Logic, starts: Times, ends: Times) -> float:
     begun = np.searchsorted(np.sort(starts), edges, side="right")
     ended = np.searchsorted(np.sort(ends), edges, side="left")
     return float((begun > ended).mean())
-
-
-def frames_of(
-    times: Times, ends: Times, form: Any, ident: Any, offsets: Any, data: Any, faults: Any, flags: Any = 0,
-    header: Any = None,
-) -> FrameBatch:  # fmt: skip
-    """Frames of bus 0 by their columns.
-
-    Args:
-        times, ends: In ns, shape (n,).
-        form, ident, flags: A number for all, or shape (n,).
-        offsets, data: The payloads, as a `FrameBatch` has them.
-        faults: Fault bits, shape (n,).
-        header: Their headers, shape (n, bytes); None without.
-    """
-    n, none = len(times), np.zeros(len(times), np.uint32)
-    return FrameBatch(
-        times, np.zeros(n, np.uint8), np.broadcast_to(np.asarray(form, np.uint8), n).copy(),
-        np.broadcast_to(np.asarray(ident, np.uint64), n).copy(),
-        np.broadcast_to(np.asarray(flags, np.uint16), n).copy(), np.asarray(faults, np.uint32),
-        np.zeros(n, np.uint8), none, none.astype(np.uint16), np.asarray(offsets, np.uint32),
-        np.asarray(data, np.uint8), header, np.maximum(ends - times, 0),
-    )  # fmt: skip

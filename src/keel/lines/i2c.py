@@ -15,7 +15,6 @@ from keel.lines.clocked import (
     ClockedCode,
     Wires,
     clocked_share,
-    frames_of,
     frequency,
     known_stretches,
     over,
@@ -23,6 +22,7 @@ from keel.lines.clocked import (
     wire,
 )
 from keel.lines.code import Asked, Field, Guess, How
+from keel.lines.framing import frames_of
 from keel.media.i2c import READ, READ_10, WRITE, WRITE_10
 from keel.model.bus import Bus
 from keel.model.faults import Fault

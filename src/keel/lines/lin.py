@@ -13,6 +13,7 @@ import numpy as np
 from keel.errors import InputError
 from keel.lines.byte_lines import GLITCH, byte_line, time_bytes
 from keel.lines.code import Asked, Code, Field, Guess, How
+from keel.lines.framing import frames_of
 from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, window
 from keel.lines.uart import BREAK, Sent, Serial, decode
 from keel.media.lin import PROTECTED
@@ -94,14 +95,9 @@ def _frames(sent: Sent, bit: float, model: str) -> tuple[FrameBatch, Any]:
     number[~whole] = 0
     offsets = np.concatenate([[0], np.cumsum(lengths)])
     places = np.repeat(begins + 3 - offsets[:-1], lengths) + np.arange(offsets[-1])
-    n, none = len(begins), np.zeros(len(begins), np.uint32)
-    starts = sent.starts[begins]
-    took = sent.ends[begins + np.maximum(counts, 0)] - starts
-    batch = FrameBatch(
-        starts, np.zeros(n, np.uint8), np.full(n, PROTECTED.number, np.uint8), number.astype(np.uint64),
-        np.zeros(n, np.uint16), faults, np.zeros(n, np.uint8), none, none.astype(np.uint16), offsets.astype(np.uint32),
-        sent.values[places].astype(np.uint8), None, took,
-    )  # fmt: skip
+    ends = sent.ends[begins + np.maximum(counts, 0)]
+    data = sent.values[places].astype(np.uint8)
+    batch = frames_of(sent.starts[begins], ends, PROTECTED.number, number, offsets, data, faults)
     good = faults == 0
     return batch, (enhanced & ~classic & ~classic_only)[good]
 

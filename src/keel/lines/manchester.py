@@ -15,6 +15,7 @@ from numba import njit
 
 from keel.errors import InputError
 from keel.lines.code import Asked, Code, Field, Guess, How
+from keel.lines.framing import frames_of
 from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, window
 from keel.lines.timing import Pulses, inside, pulses
 from keel.media.manchester import BURST
@@ -179,12 +180,7 @@ def _frames(table: Any, bits: Any, has_sync: bool) -> FrameBatch:
     if has_sync:
         faults[counts % 8 != 0] |= int(Fault.LENGTH)
         faults[table[:, 4] == 0] = int(Fault.SYNC)
-    n, none = len(table), np.zeros(len(table), np.uint32)
-    return FrameBatch(
-        table[:, 0].copy(), np.zeros(n, np.uint8), np.full(n, BURST.number, np.uint8), np.zeros(n, np.uint64),
-        np.zeros(n, np.uint16), faults, np.zeros(n, np.uint8), none, none.astype(np.uint16), offsets.astype(np.uint32),
-        data, None, table[:, 1] - table[:, 0],
-    )  # fmt: skip
+    return frames_of(table[:, 0].copy(), table[:, 1], BURST.number, 0, offsets, data, faults)
 
 
 def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
+from keel.lines.framing import frames_of
 from keel.lines.uart import FAULTS, Sent, Serial
 from keel.media.serial import HOST, TALKER
 from keel.model.frames import Flag, FrameBatch, empty_batch
@@ -136,15 +137,10 @@ def messages_of(sent: Sent, how: Serial, cut: Cut, from_host: bool = False) -> F
             faults[wrong] |= np.uint32(int(fault))
     size = 2 if how.bits > 8 else 1
     data = sent.values.astype(">u2").view(np.uint8) if size == 2 else sent.values.astype(np.uint8)
-    n, starts = len(begins), sent.starts[begins]
     form = HOST.number if from_host else TALKER.number
-    none = np.zeros(n, np.uint32)
-    return FrameBatch(
-        starts, np.zeros(n, np.uint8), np.full(n, form, np.uint8), np.zeros(n, np.uint64),
-        np.full(n, int(Flag.TX) if from_host else 0, np.uint16), np.bitwise_or.reduceat(faults, begins),
-        np.zeros(n, np.uint8), none, none.astype(np.uint16), (np.append(begins, len(sent)) * size).astype(np.uint32),
-        data, None, sent.ends[stops - 1] - starts,
-    )  # fmt: skip
+    flags = int(Flag.TX) if from_host else 0
+    offsets, wrong = np.append(begins, len(sent)) * size, np.bitwise_or.reduceat(faults, begins)
+    return frames_of(sent.starts[begins], sent.ends[stops - 1], form, 0, offsets, data, wrong, flags)
 
 
 def _no_longer(begins: Any, end: int) -> Any:

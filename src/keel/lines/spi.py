@@ -18,7 +18,6 @@ from keel.lines.clocked import (
     Wires,
     clocked_share,
     edges_to,
-    frames_of,
     frequency,
     known_stretches,
     levels_before,
@@ -27,6 +26,7 @@ from keel.lines.clocked import (
 )
 from keel.lines.code import Asked, Field, Guess, How
 from keel.lines.code_uart import gap_ns
+from keel.lines.framing import frames_of
 from keel.lines.pulses import idle_level
 from keel.media.spi import IN, OUT
 from keel.model.bus import Bus
@@ -291,8 +291,8 @@ SPI = ClockedCode(
     {
         "clock": ("sck", "sclk", "clk", "clock", "sck"),
         "select": ("cs", "ss", "ncs", "nss", "csn", "ssn", "cs_n", "select", "sel", "ce"),
-        "out": ("mosi", "copi", "pico", "out", "dout", "tx"),
-        "in": ("miso", "cipo", "poci", "in", "din", "rx"),
+        "out": ("mosi", "copi", "pico", "out", "dout"),
+        "in": ("miso", "cipo", "poci", "in", "din"),
     },
     {"out": OUT.number, "in": IN.number},
     read,

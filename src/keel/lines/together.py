@@ -22,8 +22,9 @@ LOOKED_AT = 40_000
 FEWEST, MOST_WIRES = 8, 24
 FOLLOWS, FEWEST_CHANGES = 0.9, 2
 """Data follows a clock where such a share of its changes is with edges of one direction, while the clock goes."""
-BESIDE = 0.2
-"""A select changes while the clock rests; such a share of its changes may not."""
+BESIDE, LEAST_CLOCKS, SELECTS = 0.1, 4, 0.9
+"""A select changes while the clock rests: such a share of its changes may not; and so many edges of the clock lie in
+such a share of the times in which it selects."""
 ENOUGH = 0.5
 Group = tuple[ClockedCode, tuple[Wire, ...]]
 
@@ -48,9 +49,23 @@ def groups(wires: Sequence[Wire], asked: Asked) -> list[Group]:
                     best = score, group
         if best is None:
             return found
-        found.append(best[1])
-        used = {one.name for one in best[1][1]}
+        code, those = best[1]
+        those = (*those, *_still(code, those, wires))
+        found.append((code, those))
+        used = {one.name for one in those}
         left = [one for one in left if one.name not in used]
+
+
+def _still(code: ClockedCode, group: Sequence[Wire], wires: Sequence[Wire]) -> list[Wire]:
+    """Wires that never change, but are called as one that is missing: what comes on them is the same all the time."""
+    missing = [role for role in code.roles if role != "select" and all(one.role != role for one in group)]
+    found = []
+    for one in wires:
+        role = one.role or _by_name(code, one.name)
+        if len(one.logic.edges) < 2 and role in missing:
+            found.append(replace(one, role=role))
+            missing.remove(role)
+    return found
 
 
 def arranged(code: ClockedCode, wires: Sequence[Wire]) -> tuple[Wire, ...]:
@@ -74,7 +89,14 @@ def arranged(code: ClockedCode, wires: Sequence[Wire]) -> tuple[Wire, ...]:
     clock = next(one for one in named if one.role == "clock")
     free = [one for one in named if not one.role]
     given = [one for one in named if one.role and one is not clock]
-    return (clock, *given, *_told_apart(code, clock, free, {one.role for one in given}))
+    taken = {one.role for one in given}
+    has_selects = "select" in code.roles and "select" not in taken
+    beside = [one for one in free if has_selects and _is_beside(_near(one.logic, clock.logic), clock.logic)]
+    data = [one for one in free if one not in beside]
+    following = [one for one in data if _follows(one.logic, _start_of(clock.logic))]
+    # Where nothing follows the clock, and nothing else is known to be data, whatever there is may be.
+    known = following if following or taken - {"select"} else data
+    return (clock, *given, *_told_apart(code, clock, [*beside, *known], taken))
 
 
 def _told_apart(code: ClockedCode, clock: Wire, free: Sequence[Wire], taken: set[str]) -> list[Wire]:
@@ -183,7 +205,12 @@ def _is_beside(select: Logic, clock: Logic) -> bool:
     place = np.searchsorted(clock.edges, edges, side="right") - 1
     inside = (place >= 0) & (place < len(clock.edges) - 1)
     gaps = np.where(inside, clock.edges[np.minimum(place + 1, len(clock.edges) - 1)] - clock.edges[place], 10 * usual)
-    return float((gaps < 1.2 * usual).mean()) <= BESIDE and len(edges) < len(clock.edges) // 2
+    if float((gaps < 1.2 * usual).mean()) > BESIDE or len(edges) >= len(clock.edges) // 2:
+        return False
+    # At the level at which it selects the clock goes, each time.
+    counts = np.diff(np.searchsorted(clock.edges, edges))
+    goes = [counts[first::2] >= LEAST_CLOCKS for first in (0, 1)]
+    return any(len(one) and float(one.mean()) >= SELECTS for one in goes)
 
 
 def read_together(code: ClockedCode, wires: Sequence[Wire], asked: Asked) -> list[Guess]:

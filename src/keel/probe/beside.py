@@ -94,6 +94,17 @@ class Beside:
             found.append(f"{own}{length_words(abs(one.mean))} {when}, {spread}")
         return [*found, *self.said]
 
+    def to_rows(self) -> list[dict[str, Any]]:
+        """What is measured of both, as a table has it."""
+        rows = []
+        for one in self.rows:
+            row: dict[str, Any] = {"what": one.what, "unit": one.unit}
+            for name in ("margin", "mean"):
+                for which, side in (("before", one.a), ("after", one.b)):
+                    row[f"{name}_{which}"] = None if side is None else getattr(side, name)
+            rows.append(row)
+        return rows
+
     def to_json(self) -> dict[str, Any]:
         """As ``keel margins --beside --json`` has it."""
         late = self.delay

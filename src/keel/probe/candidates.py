@@ -52,7 +52,10 @@ def candidates(channels: Sequence[Probed], wanted: Wanted, asked: Asked, thresho
     chosen = [named(channels, name) for name in wanted.channels] or list(channels)
     roles = {named(channels, name).channel.name: role for name, role in wanted.roles.items()}
     if wanted.roles and not wanted.channels:
-        chosen = [one for one in channels if one.channel.name in roles]
+        # In the order in which they were said; of wires that go by a clock others may be found beside.
+        said = [named(channels, name) for name in wanted.roles]
+        goes_by_a_clock = wanted.code in CLOCKED or "clock" in roles.values()
+        chosen = [*said, *(one for one in channels if one not in said)] if goes_by_a_clock else said
     known = {role for code in EVERY.values() for role in code.roles}
     for role in roles.values():
         allowed = known if wanted.code == "auto" else EVERY[wanted.code].roles

@@ -286,6 +286,8 @@ def decode_anew(
         there = [manifest.buses[line.bus].name for line in manifest.lines] + names
         raise InputError("--bus", f"no line and no channel is called {bus}", ", ".join(dict.fromkeys(there)))
     named = dict(roles or (known.channels if known is not None else {bus: "line"}))
+    if known is not None and known.wires:
+        named = {**known.channels, **named}
     if not roles and (code == "auto" or not set(named.values()) <= set(EVERY[code].roles)):
         # Roles of another code say nothing.
         named = {name: role if role in ("high", "low", "host", "device") else "line" for name, role in named.items()}

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from keel.app.desk.frame_pages import all_matches
 from keel.app.dialogs.offers import BLOCK, drawn, stem_of
 from keel.app.frame.helm import Here, Offer
+from keel.app.views.line.measures import Measures
 from keel.draw.drawings import drawing
 
 if TYPE_CHECKING:
@@ -16,8 +17,10 @@ if TYPE_CHECKING:
     from keel.store.waveform_entries import WaveformEntry
 
 
-def offers_of(here: Here, shown: Sequence[WaveformEntry], cursors: Sequence[int]) -> list[Offer]:
-    """Drawing and frames."""
+def offers_of(
+    here: Here, shown: Sequence[WaveformEntry], cursors: Sequence[int], measures: Measures | None = None
+) -> list[Offer]:
+    """Drawing, frames, messages by time and voltage, and what was measured."""
     picture = here.picture
     if not shown:
         return []
@@ -27,7 +30,42 @@ def offers_of(here: Here, shown: Sequence[WaveformEntry], cursors: Sequence[int]
     if picture.snapshot.manifest.lines:
         name = f"{stem_of(picture)}-spans.csv"
         found.append(Offer("frames with begin and end, as CSV", name, lambda path: _save_spans(path, picture)))
+        name = f"{stem_of(picture)}-messages.csv"
+        words = "messages by time and voltage, as CSV"
+        found.append(Offer(words, name, lambda path: _save_messages(path, picture, True)))
+        name = f"{stem_of(picture)}-identifiers.csv"
+        words = "identifiers by time and voltage, as CSV"
+        found.append(Offer(words, name, lambda path: _save_messages(path, picture, False)))
+    if measures is not None and measures.share == 1:
+        name = f"{stem_of(picture)}-margins.csv"
+        found.append(Offer("margins, as CSV", name, lambda path: _save_margins(path, measures)))
     return found
+
+
+def _save_messages(path: Path, picture: Picture, is_each: bool) -> list[str]:
+    from keel.ask.fetch import frames_at
+    from keel.formats.row_table import rows_text
+    from keel.probe.spans import by_identifier, each, spans_of
+
+    matches, snapshot = all_matches(picture), picture.snapshot
+    frames = frames_at(matches, 0, len(matches))
+    spans = spans_of(snapshot, frames)
+    rows = (
+        each(snapshot, frames, spans, matches.numbers(0, len(matches)))
+        if is_each
+        else by_identifier(snapshot, frames, spans)
+    )
+    path.write_text(rows_text(rows), encoding="utf-8", newline="")
+    return []
+
+
+def _save_margins(path: Path, measures: Measures) -> list[str]:
+    from keel.formats.row_table import rows_text
+
+    alone = [row.to_json() for row in measures.alone.rows] if measures.alone is not None else []
+    rows = measures.both.to_rows() if measures.both is not None else alone
+    path.write_text(rows_text(rows), encoding="utf-8", newline="")
+    return []
 
 
 def _save_spans(path: Path, picture: Picture) -> list[str]:

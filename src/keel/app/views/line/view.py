@@ -290,7 +290,9 @@ class LineView(View):
         """The drawing of what is in the lens, and the frames with when they began and ended."""
         from keel.app.views.line.offers import offers_of
 
-        return offers_of(here, layout_of(here).shown, here.state.of(LineChoices).cursors)
+        shown, choices = here.picture.part(LineShown), here.state.of(LineChoices)
+        measures = shown.measures.result if shown is not None and choices.task is not None else None
+        return offers_of(here, layout_of(here).shown, choices.cursors, measures)
 
     def to_moment(self, helm: Helm, time: int) -> bool:
         """A moment that was clicked on the tape comes into the middle."""
