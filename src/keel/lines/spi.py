@@ -289,8 +289,8 @@ SPI = ClockedCode(
     "SPI",
     ("clock", "select", "out", "in"),
     {
-        "clock": ("sck", "sclk", "clk", "clock", "sck"),
-        "select": ("cs", "ss", "ncs", "nss", "csn", "ssn", "cs_n", "select", "sel", "ce"),
+        "clock": ("sck", "sclk", "clk", "clock"),
+        "select": ("cs", "ss", "ncs", "nss", "csn", "ssn", "select", "sel", "ce"),
         "out": ("mosi", "copi", "pico", "out", "dout"),
         "in": ("miso", "cipo", "poci", "in", "din"),
     },

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -114,12 +115,12 @@ def _told_apart(code: ClockedCode, clock: Wire, free: Sequence[Wire], taken: set
 
 def _by_name(code: ClockedCode, name: str) -> str:
     """What a channel is by its name; empty if that does not say."""
-    word = name.lower().replace("-", "_").replace(".", "_").replace(" ", "_")
-    parts = [part.rstrip("0123456789") or part for part in (word.rsplit("_", 1)[-1], word)]
-    parts += [word.rsplit("_", 2)[-2].rstrip("0123456789")] if word.rsplit("_", 1)[-1].isdecimal() else []
-    parts += [word[-4:], word.lstrip("~/!#n")]
+    words = re.split(r"[^a-z0-9]+", name.lower())
+    # The last word says it, a number or a mark of what is inverted set aside.
+    said = [stem for word in words if (stem := word.rstrip("0123456789")) and stem != "n"]
+    last = said[-1] if said else ""
     for role, names in code.names.items():
-        if any(part in names for part in parts):
+        if last in names or last.removeprefix("n") in names:
             return role
     return ""
 
