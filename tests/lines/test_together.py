@@ -14,7 +14,7 @@ from keel.lines.i2c import I2C
 from keel.lines.spi import SPI
 from keel.lines.together import CLOCKED, arranged, groups
 from keel.model.waveform import Logic
-from tests.lines.chips import i2c, spi
+from tests.lines.chips import Both, i2c, spi
 from tests.lines.test_spi import talk
 from tests.lines.wires import uart, wave
 
@@ -49,6 +49,14 @@ def test_names_of_the_trade_say_what_a_wire_is(name: str, role: str) -> None:
         for one in arranged(SPI, [*others, Wire(name, "", Logic(0, 10, 1, others[0].logic.edges[:0]))])
     }
     assert named.get(name, "") == role or (not role and named.get(name, "") in ("", "out", "in"))
+
+
+def test_a_select_that_goes_as_steadily_as_a_clock_is_none() -> None:
+    lines = spi([Both([7, k % 256], [k % 251, 3], k % 2) for k in range(200)], selects=2)
+    ((code, group),) = groups([Wire(name[::-1], "", line) for name, line in reversed(lines.items())], Asked())
+    assert code is SPI and {one.name[::-1]: one.role for one in group} == {
+        "sck": "clock", "mosi": "out", "miso": "in", "cs0": "select", "cs1": "select"
+    } | {name: "in" if name == "mosi" else "out" for name in ("mosi", "miso")}  # fmt: skip
 
 
 def test_two_buses_in_one_file_are_two() -> None:

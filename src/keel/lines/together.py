@@ -28,6 +28,8 @@ BESIDE, LEAST_CLOCKS, SELECTS = 0.1, 4, 0.9
 such a share of the times in which it selects."""
 ENOUGH = 0.5
 Group = tuple[ClockedCode, tuple[Wire, ...]]
+Rank = tuple[int, float, float]
+"""What has checks of its own comes before what has none; then what makes more sense, or has more of a clock."""
 
 
 def groups(wires: Sequence[Wire], asked: Asked) -> list[Group]:
@@ -43,11 +45,11 @@ def groups(wires: Sequence[Wire], asked: Asked) -> list[Group]:
         return found
     while True:
         clocks = [one for one in left if one.role in ("", "clock") and is_clock(_start_of(one.logic))]
-        best: tuple[float, Group] | None = None
+        best: tuple[Rank, Group] | None = None
         for clock in clocks:
-            for score, group in _with_clock(clock, [one for one in left if one is not clock], asked):
-                if best is None or score > best[0]:
-                    best = score, group
+            for rank, group in _with_clock(clock, [one for one in left if one is not clock], asked):
+                if best is None or rank > best[0]:
+                    best = rank, group
         if best is None:
             return found
         code, those = best[1]
@@ -125,11 +127,11 @@ def _by_name(code: ClockedCode, name: str) -> str:
     return ""
 
 
-def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple[float, Group]]:
-    """The lines that a clock may make with others, each with how well it makes sense of the begin."""
+def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple[Rank, Group]]:
+    """The lines that a clock may make with others, each with how much is to be said for it."""
     clock = replace(clock, role="clock")
     part = _start_of(clock.logic)
-    found: list[tuple[float, Group]] = []
+    found: list[tuple[Rank, Group]] = []
     for code, role in ((CARD, "command"), (I2C, "data")):
         for one in others:
             if one.role not in ("", role) or len(one.logic.edges) < FEWEST:
@@ -137,8 +139,7 @@ def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple
             group: tuple[Wire, ...] = (clock, replace(one, role=role))
             score = _score(code, _cut(group, part), asked)
             if score >= ENOUGH:
-                # These have checks of their own: they come before what has none.
-                found.append((1 + score, (code, group)))
+                found.append(((1, score, len(clock.logic.edges)), (code, group)))
     if found:
         return found
     data = [one for one in others if one.role in ("", "out", "in") and _follows(one.logic, part)]
@@ -156,7 +157,8 @@ def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple
                  *_told_apart(SPI, clock, [one for one in named if not one.role], {*taken, "select"}))  # fmt: skip
         score = _score(SPI, _cut(group, part), asked)
         if score >= ENOUGH:
-            found.append((score, (SPI, group)))
+            # A select may go as steadily as a clock; the clock goes faster.
+            found.append(((0, len(clock.logic.edges), score), (SPI, group)))
     return found
 
 
