@@ -186,3 +186,18 @@ def test_a_wire_that_never_changes_still_carries_words(tmp_path: Path) -> None:
     assert not len(lines["miso"].edges)
     found, line = decoded(tmp_path, lines)
     assert (line["code"], line["frames"]) == ("spi", 80) and len(found) == 1
+
+
+@pytest.mark.parametrize(
+    ("words", "what"),
+    [
+        (("--as", "spi", "--set", "wrd=12"), "wrd is no setting of spi"),
+        (("--as", "i2c", "--set", "mode=1"), "mode is no setting of i2c; expected none"),
+        (("--set", "colour=red"), "colour is no setting of any code"),
+        (("--as", "spi", "--invert", "yes"), "says nothing of lines that go by a clock"),
+    ],
+)
+def test_what_says_nothing_is_refused(tmp_path: Path, words: tuple[str, ...], what: str) -> None:
+    (tmp_path / "p.vcd").write_bytes(vcd(**spi(talk())))
+    refused = keel("decode", tmp_path / "p.vcd", "-o", tmp_path / "r.keel", *words)
+    assert refused.returncode != 0 and what in refused.stderr and not (tmp_path / "r.keel").exists()

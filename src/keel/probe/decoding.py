@@ -6,6 +6,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from keel.errors import InputError
 from keel.lines.code import Asked, Guess
 from keel.lines.codes import EVERY, guesses, is_told
 from keel.lines.together import CLOCKED, read_together
@@ -48,8 +49,9 @@ def decode_channels(
         threshold: Where low and high part, in volts; None to find it.
 
     Raises:
-        InputError: a channel or a role that was named is none.
+        InputError: a channel or a role that was named is none, or a setting that no such code takes.
     """
+    _check_settings(wanted, asked)
     done = Decoded(list(channels))
     for one in wanted:
         for code, line in candidates(done.channels, one, asked, threshold):
@@ -63,6 +65,18 @@ def decode_channels(
                     done.said.setdefault(name, []).append(_why_not(line.logic, found))
     converse(done.lines)
     return done
+
+
+def _check_settings(wanted: Sequence[Wanted], asked: Asked) -> None:
+    """What was said has to mean something to a code that is tried."""
+    codes = [EVERY[word] for one in wanted for word in (EVERY if one.code == "auto" else (one.code,))]
+    taken = sorted({name for code in codes for name in code.takes})
+    for name in asked.settings:
+        if name not in taken:
+            of = " or ".join(code.word for code in codes) if len(codes) < len(EVERY) else "any code"
+            raise InputError("--set", f"{name} is no setting of {of}", ", ".join(taken) or "none")
+    if asked.inverted is not None and all(code.word in CLOCKED for code in codes):
+        raise InputError("--invert", "says nothing of lines that go by a clock", "a line of one wire")
 
 
 def free_name(name: str, taken: Collection[str]) -> str:
