@@ -201,3 +201,11 @@ def test_what_says_nothing_is_refused(tmp_path: Path, words: tuple[str, ...], wh
     (tmp_path / "p.vcd").write_bytes(vcd(**spi(talk())))
     refused = keel("decode", tmp_path / "p.vcd", "-o", tmp_path / "r.keel", *words)
     assert refused.returncode != 0 and what in refused.stderr and not (tmp_path / "r.keel").exists()
+
+
+def test_a_clock_for_somebody_else_is_said() -> None:
+    lines = spi(talk(selects=2), selects=2)
+    del lines["cs1"]
+    found = said(lines)
+    assert len(found.frames) == 40 and found.frames.ident.max() == 0
+    assert "of the clock lies where nothing is selected" in found.said[0]

@@ -79,3 +79,12 @@ def test_without_a_clock_it_is_said() -> None:
     still = Logic(0, 1_000, 1, np.zeros(0, np.int64))
     with pytest.raises(InputError, match="no channel is the clock"):
         arranged(I2C, [Wire("a", "data", still)])
+
+
+def test_one_short_transfer_is_enough() -> None:
+    lines = i2c([[(0x90, 0), (0x00, 0)]])
+    ((code, _),) = groups([Wire(name, "", line) for name, line in lines.items()], Asked())
+    assert code is I2C
+    lines = spi([Both([0x9F, 0x00, 0x00], [0xFF, 0x20, 0x41])])
+    ((code, _),) = groups([Wire(name, "", line) for name, line in lines.items()], Asked())
+    assert code is SPI

@@ -15,7 +15,7 @@ from keel.model.waveform import Logic
 
 ALIKE = 0.25
 """Periods one after another are alike where they differ by such a share."""
-STEADY, FEWEST_PERIODS, SELDOM = 0.55, 8, 0.002
+STEADY, FEWEST_PERIODS, SELDOM = 0.55, 6, 0.002
 """A wire is a clock where such a share of its periods is as long as the one before it. A frequency that has a smaller
 share of the periods than the last of these is chance."""
 

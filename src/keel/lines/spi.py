@@ -37,7 +37,7 @@ from keel.model.waveform import Logic
 PAUSE_PERIODS, A_JUMP = 2.5, 3.0
 """A pause of so many periods may end a transfer; pauses fall in two kinds where the longer are so many times longer."""
 MOSTLY, LONGEST_WORD = 0.9, 32
-IN_ONE_PHASE = 0.8
+A_PART, IN_ONE_PHASE = 0.01, 0.8
 """Data belongs to a clock where such a share of its changes follows edges of one direction."""
 ORDERS = ("msb", "lsb")
 
@@ -181,7 +181,8 @@ def read(wires: Wires, asked: Asked) -> list[Guess]:
     bus = Bus("", round(asked.rate or rate), medium="spi", stamp="start", assumed=False)
     faulty = int((~good).sum())
     how = {"rate": rate, "gap": gap, "rising": float(mode.rising)}
-    said = _said(wires, mode, word, asked, int((counts == 0).sum()))
+    inside = clocked_share(clock, whole.time, whole.time + whole.duration)
+    said = _said(mode, word, asked, int((counts == 0).sum()), 1 - inside)
     fit = share * float(good.mean()) ** 4 * 0.9 * (1.0 if mode.sure >= IN_ONE_PHASE else 0.5)
     return [Guess("spi", rate, None, False, settings, whole, bus, share, False, faulty, said, how, fit)]
 
@@ -204,8 +205,10 @@ def _bit_counts(wires: Wires, moves: Transfers, mode: Mode) -> tuple[Any, Times,
     return last - first, taken, first
 
 
-def _said(wires: Wires, mode: Mode, word: int, asked: Asked, empty: int) -> tuple[str, ...]:
+def _said(mode: Mode, word: int, asked: Asked, empty: int, outside: float) -> tuple[str, ...]:
     said = []
+    if outside > A_PART:
+        said.append(f"{outside:.0%} of the clock lies where nothing is selected: for a device whose select is not here")
     if not mode.sure:
         said.append("no data changes: the mode cannot be told by it")
     elif mode.sure < IN_ONE_PHASE:

@@ -20,7 +20,7 @@ from keel.model.waveform import Logic
 CLOCKED: dict[str, ClockedCode] = {code.word: code for code in (CARD, I2C, SPI)}
 LOOKED_AT = 40_000
 """So many edges of a clock tell whether wires belong together."""
-FEWEST, MOST_WIRES = 8, 24
+FEWEST, FEWEST_OF_DATA, MOST_WIRES = 8, 4, 24
 FOLLOWS, FEWEST_CHANGES = 0.9, 2
 """Data follows a clock where such a share of its changes is with edges of one direction, while the clock goes."""
 BESIDE, LEAST_CLOCKS, SELECTS = 0.1, 4, 0.9
@@ -134,7 +134,7 @@ def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple
     found: list[tuple[Rank, Group]] = []
     for code, role in ((CARD, "command"), (I2C, "data")):
         for one in others:
-            if one.role not in ("", role) or len(one.logic.edges) < FEWEST:
+            if one.role not in ("", role) or len(one.logic.edges) < FEWEST_OF_DATA:
                 continue
             group: tuple[Wire, ...] = (clock, replace(one, role=role))
             score = _score(code, _cut(group, part), asked)
