@@ -15,10 +15,10 @@ from keel.lines.pulses import window
 from keel.lines.timing import Pulses, joined, taken
 from keel.lines.together import CLOCKED
 from keel.media.every import ends_of
-from keel.model.frames import FrameBatch, Times
+from keel.model.frames import FrameBatch, Rows, Times
 from keel.model.waveform import Analog, Logic
 from keel.probe.fields import Explainer
-from keel.probe.shapes import shapes_of
+from keel.probe.shapes import MOST_EDGES, shapes_of
 from keel.probe.stored import levels_read, wave_of, wires_read
 from keel.store.recording import Snapshot
 from keel.store.waveform_entries import LineEntry, WaveformEntry
@@ -129,7 +129,11 @@ def _margins(
     for place, probe in enumerate(probes):
         tell(0.6 + 0.4 * place / len(probes))
         if probe.wave is not None:
-            rows += _volts(bus, probe, probe.wave, line, starts, ends, lambda: tell(0.6))
+            which = np.flatnonzero(_inside(probe.logic.edges, starts, ends))
+            if len(which) > MOST_EDGES:
+                name = f" of {probe.name}" if probe.name else ""
+                said.append(f"{bus}: {MOST_EDGES:,} of {len(which):,} edges{name} were measured in volts, evenly")
+            rows += _volts(bus, probe, probe.wave, line, which, lambda: tell(0.6))
     if all(probe.wave is None for probe in probes):
         said.append(f"{bus}: recorded as levels: there are no volts to measure")
     return rows
@@ -292,7 +296,7 @@ def _inside(times: Times, starts: Times, ends: Times) -> Any:
 
 
 def _volts(
-    bus: str, probe: Probe, wave: Analog, line: LineEntry, starts: Times, ends: Times, tell: Callable[[], None]
+    bus: str, probe: Probe, wave: Analog, line: LineEntry, which: Rows, tell: Callable[[], None]
 ) -> list[Margin]:
     entry, logic = probe.entry, probe.logic
     assert entry is not None
@@ -300,7 +304,6 @@ def _volts(
     if not {"low", "high", "threshold"} <= set(known):
         return []
     low, high, cut = known["low"], known["high"], known["threshold"]
-    which = np.flatnonzero(_inside(logic.edges, starts, ends))
     if not len(which) or high <= low:
         return []
     # As the volts go: what the line was read from may have its levels exchanged.
