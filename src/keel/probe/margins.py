@@ -260,6 +260,10 @@ def _clocked(bus: str, snapshot: Snapshot, line: LineEntry, starts: Times, ends:
     rows: list[Margin] = []
     if len(when) < 3:
         return rows
+    # Half a period as it is thereabouts: between two words there may be a longer one, and the clock may change.
+    each = np.diff(when).astype(np.float64)
+    around = np.concatenate([each[:1], each, each[-1:]])
+    usual_half = np.minimum(np.minimum(around[:-2], each), around[2:]) / 2
     for one in wires:
         if one.role in ("clock", "select"):
             continue
@@ -274,7 +278,7 @@ def _clocked(bus: str, snapshot: Snapshot, line: LineEntry, starts: Times, ends:
         near = period < 1.5 * usual
         for what, values in (("setup", behind), ("hold", before)):
             if near.any():
-                half = period[near] / 2
+                half = usual_half[place - 1][near]
                 nominal = float(np.median(half))
                 left = np.clip(values[near] / half, 0, 1)
                 rows.append(_row(bus, f"{what}, {one.name}", "ns", values[near], edges[near], left, nominal))
