@@ -84,9 +84,8 @@ def _read(clock: Logic, data: Logic) -> tuple[Any, Any, Any]:
     """Transfers, bits and their times, of a known stretch."""
     out = np.zeros((len(data.edges) + 1, 5), np.int64)
     bits, rises = np.zeros(len(clock.edges) // 2 + 2, np.uint8), np.zeros(len(clock.edges) // 2 + 2, np.int64)
-    ends = (np.ascontiguousarray(one.edges) for one in (clock, data))
-    c, d = ends
-    n, used = read_transfers(c, clock.first, d, data.first, out, bits, rises)
+    clocks, changes = np.ascontiguousarray(clock.edges), np.ascontiguousarray(data.edges)
+    n, used = read_transfers(clocks, clock.first, changes, data.first, out, bits, rises)
     return out[:n], bits[:used], rises[:used]
 
 
