@@ -68,7 +68,8 @@ def _beside(snapshot: Snapshot, matches: Matches, other: str, bar: Progress, jso
     from keel.cli.arguments import opened
     from keel.formats.row_table import rows_text
     from keel.model.span import Span
-    from keel.probe.beside import WITHIN_NS, Side, frames_on, side_by_side
+    from keel.probe.aligning import frames_on
+    from keel.probe.beside import WITHIN_NS, Side, side_by_side
 
     frames = frames_at(matches, 0, len(matches))
     of = _line(snapshot, "", np.unique(frames.bus).tolist())

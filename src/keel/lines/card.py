@@ -16,7 +16,6 @@ from keel.lines.clocked import (
     ClockedCode,
     Wires,
     edges_to,
-    hertz,
     known_stretches,
     levels_before,
     over,
@@ -29,6 +28,7 @@ from keel.media.card import COMMAND, HEADER_BYTES, RESPONSE
 from keel.model.bus import Bus
 from keel.model.faults import Fault
 from keel.model.frames import Flag, FrameBatch, concat
+from keel.model.units import frequency_words
 from keel.model.waveform import Logic
 
 SHORT, LONG = 48, 136
@@ -87,8 +87,8 @@ def read_tokens(bits: Any, out: Any) -> Any:
         begin = i
         if not from_host and index == 0x3F:
             short_plain = _number(bits, i + 40, 8) == 0xFF
-            is_long = asked == 2 or asked == 9 or asked == 10
-            if not is_long and not (asked == 1 or asked == 5 or asked == 41) and i + 136 <= count:
+            is_long = asked in ANSWERED_LONG
+            if not is_long and asked not in ANSWERED_PLAIN and i + 136 <= count:
                 is_long = crc7(bits, i + 8, i + 128) == _number(bits, i + 128, 7) or not short_plain
             if is_long:
                 if i + 136 > count:
@@ -165,7 +165,7 @@ def _explained(command: Logic, starts: Any, ends: Any, good: Any, pause_ns: floa
 
 
 def _changes(clocks: Any) -> str:
-    return f"the clock changes: from {hertz(float(clocks.min()))} to {hertz(float(clocks.max()))}"
+    return f"the clock changes: from {frequency_words(float(clocks.min()))} to {frequency_words(float(clocks.max()))}"
 
 
 def _spans(table: Any, taken: Any, command: Logic) -> tuple[Any, Any, Any]:
@@ -208,7 +208,7 @@ def explain(wires: Wires, how: How, start: int, end: int, form: int) -> list[Fie
     if first >= len(taken):
         return []
     rest = bits[first:]
-    count = LONG if _looks_long(taken[first:], start, end, len(rest)) else SHORT
+    count = LONG if _looks_long(taken[first:], end, len(rest)) else SHORT
     if len(rest) < count:
         return []
     mine = rest[:count]
@@ -235,7 +235,7 @@ def explain(wires: Wires, how: How, start: int, end: int, form: int) -> list[Fie
     ]  # fmt: skip
 
 
-def _looks_long(taken: Any, start: int, end: int, have: int) -> bool:
+def _looks_long(taken: Any, end: int, have: int) -> bool:
     """Whether a token from begin to end has 136 bits and not 48."""
     return have >= LONG and int(np.searchsorted(taken, end, side="right")) > (SHORT + LONG) // 2
 

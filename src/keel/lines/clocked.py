@@ -11,6 +11,7 @@ import numpy.typing as npt
 from keel.lines.code import Asked, Field, Guess, How
 from keel.lines.pulses import window
 from keel.model.frames import Times
+from keel.model.units import frequency_words
 from keel.model.waveform import Logic
 
 ALIKE = 0.25
@@ -121,18 +122,9 @@ def clock_words(clock: Logic) -> tuple[str, ...]:
         return ()
     # Frequencies that differ by more than a quarter are others; what is seldom is chance.
     groups = np.split(each, np.flatnonzero(each[1:] > (1 + ALIKE) * each[:-1]) + 1)
-    usual = [
-        hertz(1e9 / float(np.median(one))) for one in groups if len(one) >= max(FEWEST_PERIODS, SELDOM * len(each))
-    ]
+    fewest = max(FEWEST_PERIODS, SELDOM * len(each))
+    usual = [frequency_words(1e9 / float(np.median(one))) for one in groups if len(one) >= fewest]
     return (f"the clock changes: {', '.join(usual[::-1])}",) if len(usual) > 1 else ()
-
-
-def hertz(frequency: float) -> str:
-    """A frequency in words."""
-    for size, unit in ((1e6, "MHz"), (1e3, "kHz")):
-        if frequency >= 0.9995 * size:
-            return f"{frequency / size:.4g} {unit}"
-    return f"{frequency:.4g} Hz"
 
 
 def clocked_share(clock: Logic, starts: Times, ends: Times) -> float:

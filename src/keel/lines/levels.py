@@ -130,10 +130,15 @@ def _rounded_noise(wave: Analog, looked: Floats, low: float, high: float) -> flo
     """
     reach = high - low
     between = float(((looked > low + reach / 3) & (looked < high - reach / 3)).mean())
+    noise = _fine_noise(wave)
+    return noise if reach > LEAST_SWING * noise and reach > 1e-3 and between < HALF_WAY else None
+
+
+def _fine_noise(wave: Analog) -> float:
+    """The noise of a line from one sample to the next, by how much three in a row bend."""
     near = wave.volts(0, MOST_OF_A_BLOCK)
     bends = np.abs(near[2:] - 2 * near[1:-1] + near[:-2]) if len(near) > 2 else np.zeros(1)
-    noise = 1.4826 * float(np.median(bends)) / np.sqrt(6)
-    return noise if reach > LEAST_SWING * noise and reach > 1e-3 and between < HALF_WAY else None
+    return 1.4826 * float(np.median(bends)) / float(np.sqrt(6))
 
 
 def _without_levels(wave: Analog, looked: Floats, level: float, reach: float) -> str:
@@ -281,11 +286,7 @@ def crossed(wave: Analog, volts: float) -> Logic:
     if len(wave) < 2:
         return Logic(wave.start, wave.end, 0, np.zeros(0, np.int64))
     looked = wave.volts(every=max(len(wave) // MOST_LOOKED_AT, 1))
-    near = wave.volts(0, MOST_OF_A_BLOCK)
-    bends = np.abs(near[2:] - 2 * near[1:-1] + near[:-2]) if len(near) > 2 else np.zeros(1)
-    # The noise of three samples in a row.
-    noise = 1.4826 * float(np.median(bends)) / np.sqrt(6)
-    reach = max(4 * noise, A_LITTLE * float(np.ptp(looked)), 1e-9)
+    reach = max(4 * _fine_noise(wave), A_LITTLE * float(np.ptp(looked)), 1e-9)
     out = np.empty(len(wave), np.int64)
     cut = np.array([volts / wave.scale])
     first, n = _edges(np.asarray(wave.samples), cut, len(wave), reach / wave.scale, wave.start, wave.step, out)

@@ -44,8 +44,8 @@ ORDERS = ("msb", "lsb")
 
 @dataclass(frozen=True)
 class Mode:
-    """How data is taken: the level at which the clock rests, and whether by an edge that rises; both None where no
-    data tells it. ``sure`` is the share of changes that say so."""
+    """How data is taken: the level at which the clock rests, and whether by an edge that rises. ``sure`` is the share
+    of the data's changes that say so, 0 where there are none."""
 
     polarity: int
     rising: bool

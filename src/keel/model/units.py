@@ -19,3 +19,12 @@ def length_words(ns: float) -> str:
     if ns < 120e9:
         return f"{ns / 1e9:.3f} s"
     return f"{ns / 60e9:.1f} min"
+
+
+def frequency_words(hertz: float) -> str:
+    """A frequency with the unit that suits it, as ``4.8 kHz``."""
+    for size, unit in ((1e6, "MHz"), (1e3, "kHz")):
+        # What is rounded up to a thousand of one unit is one of the next.
+        if hertz >= 0.99995 * size:
+            return f"{hertz / size:.4g} {unit}"
+    return f"{hertz:.4g} Hz"

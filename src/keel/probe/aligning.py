@@ -10,6 +10,7 @@ import numpy.typing as npt
 
 from keel.model.frames import FrameBatch, Times, concat, empty_batch
 from keel.model.identity import pack_keys
+from keel.model.span import Span
 from keel.store.recording import Snapshot
 from keel.store.waveform_entries import LineEntry
 
@@ -66,7 +67,8 @@ def align(snapshot: Snapshot, probe: FrameBatch) -> Alignment | None:
     for number, bus in enumerate(snapshot.manifest.buses):
         if number in derived:
             continue
-        live = _frames_of(snapshot, number)
+        live = frames_on(snapshot, number)
+        live = live.take(np.flatnonzero(live.is_good(slice(None))))
         # A recorder that says when frames ended is compared with where the probe's end.
         late = probe.duration if bus.stamp == "end" and probe.duration is not None else np.zeros(len(probe), np.int64)
         offset = _offset(live, probe, probe.time + late)
@@ -75,11 +77,15 @@ def align(snapshot: Snapshot, probe: FrameBatch) -> Alignment | None:
     return max(found, key=lambda one: one.matched, default=None)
 
 
-def _frames_of(snapshot: Snapshot, bus: int) -> FrameBatch:
+def frames_on(snapshot: Snapshot, bus: int, span: Span | None = None) -> FrameBatch:
+    """The frames of a bus, all of them or those that begin within a span."""
     parts = []
     for start in range(0, snapshot.frames, PIECE_ROWS):
         rows = snapshot.rows(start, start + PIECE_ROWS)
-        parts.append(rows.take(np.flatnonzero((rows.bus == bus) & rows.is_good(slice(None)))))
+        mine = rows.bus == bus
+        if span is not None:
+            mine &= (rows.time >= span.start) & (rows.time < span.end)
+        parts.append(rows.take(np.flatnonzero(mine)))
     return concat([part for part in parts if len(part)] or [empty_batch()])
 
 

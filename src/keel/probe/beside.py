@@ -8,10 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from keel.model.frames import FrameBatch, Rows, Times, concat, empty_batch
-from keel.model.span import Span
+from keel.model.frames import FrameBatch, Rows, Times
 from keel.model.units import length_words
-from keel.probe.aligning import PIECE_ROWS, offset_between, prints_of
+from keel.probe.aligning import offset_between, prints_of
 from keel.probe.margins import Margin, Margins, margins_of
 from keel.store.recording import Snapshot
 
@@ -157,18 +156,6 @@ def side_by_side(a: Side, b: Side, progress: Progress = lambda *_: None) -> Besi
         _delay(good_a.time[mine], good_b.time[theirs] - offset), offset,
         int(good_a.time[lost[0]]) if len(lost) else None, _pairs(*margins), tuple(said),
     )  # fmt: skip
-
-
-def frames_on(snapshot: Snapshot, bus: int, span: Span | None = None) -> FrameBatch:
-    """The frames of a bus, all of them or those that begin within a span."""
-    parts = []
-    for start in range(0, snapshot.frames, PIECE_ROWS):
-        rows = snapshot.rows(start, start + PIECE_ROWS)
-        mine = rows.bus == bus
-        if span is not None:
-            mine &= (rows.time >= span.start) & (rows.time < span.end)
-        parts.append(rows.take(np.flatnonzero(mine)))
-    return concat([part for part in parts if len(part)] or [empty_batch()])
 
 
 def _good(frames: FrameBatch) -> FrameBatch:

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from keel.lines.clocked import edges_to
+from keel.lines.clocked import Wires, edges_to
 from keel.lines.code import Field, How
 from keel.lines.codes import CODES, EVERY
 from keel.lines.pulses import window
@@ -121,8 +121,9 @@ def _margins(
     starts, ends = frames.time, _ends(snapshot, frames)
     rows: list[Margin] = []
     if line.wires:
-        probes = [_wire(snapshot, one.name, one.logic) for one in wires_read(snapshot, line)]
-        rows += _clocked(bus, snapshot, line, starts, ends)
+        wires = wires_read(snapshot, line)
+        probes = [_wire(snapshot, one.name, one.logic) for one in wires]
+        rows += _clocked(bus, wires, line, starts, ends)
     else:
         probes = [_only(snapshot, line)]
         rows += _timed(bus, line, probes[0].logic, frames, ends, explainer, said, tell)
@@ -250,9 +251,8 @@ def _kinds(pulses: Pulses, fields: Sequence[Field]) -> list[str]:
     return [fields[k].name for k in place.tolist()]
 
 
-def _clocked(bus: str, snapshot: Snapshot, line: LineEntry, starts: Times, ends: Times) -> list[Margin]:
+def _clocked(bus: str, wires: Wires, line: LineEntry, starts: Times, ends: Times) -> list[Margin]:
     """How long data is there before it is taken, and stays behind that; how even the clock is."""
-    wires = wires_read(snapshot, line)
     clock = next(one.logic for one in wires if one.role == "clock")
     level = CLOCKED[line.code].taken_by(How(line.how, line.settings))
     when = edges_to(clock, level)
@@ -282,10 +282,9 @@ def _clocked(bus: str, snapshot: Snapshot, line: LineEntry, starts: Times, ends:
                 nominal = float(np.median(half))
                 left = np.clip(values[near] / half, 0, 1)
                 rows.append(_row(bus, f"{what}, {one.name}", "ns", values[near], edges[near], left, nominal))
-    periods = np.diff(when).astype(np.float64)
-    usual = float(np.median(periods))
-    near = periods < 1.5 * usual
-    rows.append(_row(bus, "clock period", "ns", periods[near], when[:-1][near], None, usual))
+    usual = float(np.median(each))
+    near = each < 1.5 * usual
+    rows.append(_row(bus, "clock period", "ns", each[near], when[:-1][near], None, usual))
     return rows
 
 

@@ -9,6 +9,7 @@ from keel.app.paint import words
 from keel.app.paint.canvas import Line
 from keel.app.views.line.choices import LineChoices
 from keel.app.views.line.wants import LineShown
+from keel.model.units import frequency_words
 from keel.store.waveform_entries import channels, line_of_channel, line_on
 
 if TYPE_CHECKING:
@@ -46,21 +47,13 @@ def cursor_line(here: Here, shown: LineShown, choices: LineChoices, bit_ns: floa
         apart = abs(choices.cursors[1] - choices.cursors[0])
         said = [words.length(apart)]
         if apart:
-            said.append(frequency(1e9 / apart))
+            said.append(frequency_words(1e9 / apart))
         if bit_ns:
             said.append(f"{apart / bit_ns:.2f} bits")
         if shown.between is not None:
             said.append(f"{words.count(shown.between)} edge{'s' if shown.between != 1 else ''}")
         line.put(at, "  =  ".join(said), here.style("strong"))
     return line
-
-
-def frequency(hertz: float) -> str:
-    """As ``4.80 kHz``."""
-    for size, unit in ((1e6, "MHz"), (1e3, "kHz")):
-        if hertz >= size:
-            return f"{hertz / size:.4g} {unit}"
-    return f"{hertz:.4g} Hz"
 
 
 def fact_lines(here: Here, in_hand: WaveformEntry | None, room: int) -> list[Line]:

@@ -58,7 +58,8 @@ def measure(making: Making, task: Task, stopped: Callable[[], bool], show: Calla
     from keel.app.dialogs.working import GivenUp
     from keel.ask.fetch import frames_at
     from keel.ask.matches import Matcher
-    from keel.probe.beside import WITHIN_NS, Side, frames_on, side_by_side
+    from keel.probe.aligning import frames_on
+    from keel.probe.beside import WITHIN_NS, Side, side_by_side
     from keel.probe.looking import longest
     from keel.probe.margins import margins_of
 
