@@ -16,7 +16,8 @@ from keel.model.bus import Bus
 from keel.model.frames import FrameBatch, concat, replace_columns
 from keel.model.waveform import Logic
 from keel.probe.adding import add_waveforms
-from keel.probe.aligning import align, prints_of, twin_of
+from keel.model.prints import prints_of
+from keel.probe.aligning import align, twin_of
 from keel.store.manifest import Manifest, load_manifest
 from keel.store.recording import Recording
 from keel.store.replacing import take_back

@@ -2,41 +2,67 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from keel.lines.code import Asked, Field, How
-from keel.lines.pulses import BitTime, glitch_free, resting
+from keel.lines.pulses import glitch_free, resting
+from keel.lines.serial_clock import GLITCH, LEAST_FITTING, MOST_SPREAD, SerialClock, clock_near, clocks
 from keel.lines.timing import Pulses, inside, pulses, taken
 from keel.lines.uart import Serial, decode
 from keel.model.waveform import Logic
 
-GLITCH = 0.25
-"""Pulses shorter than that share of a bit are none."""
-NEAR = 0.06
-"""A clock as it is measured is meant by a rate that is so near."""
+NEAR = 0.03
+"""A clock as it is measured is meant by a rate that is so near: a clock may be off, a person names its rate."""
 
 
 @dataclass(frozen=True, eq=False)
 class ByteLine:
-    """A line as its bytes are read: resting high, without spikes; its bits a second; whether it was exchanged."""
+    """A line as its bytes are read.
+
+    Attributes:
+        line: Resting high, without spikes.
+        clock: How long its bits take.
+        inverted: Whether its levels were exchanged.
+        measured: Its bits a second as its edges have them, whatever a person said; None where they do not tell.
+    """
 
     line: Logic
-    rate: float
+    clock: SerialClock
     inverted: bool
+    measured: float | None
+
+    @property
+    def rate(self) -> float:
+        """Its bits a second."""
+        return self.clock.rate
 
 
-def byte_line(logic: Logic, unit: BitTime | None, asked: Asked) -> ByteLine | None:
-    """A line as its bytes are read; None where there is too little to tell how."""
-    if len(logic.edges) < 8 or (unit is None and asked.rate is None):
-        return None
-    inverted = resting(logic)[0] == 0 if asked.inverted is None else asked.inverted
-    measured = unit.rate if unit is not None else 0.0
-    is_near = asked.rate is None or (measured > 0 and abs(measured / asked.rate - 1) < NEAR)
-    rate = measured if is_near else asked.rate or measured
-    return ByteLine(glitch_free(logic.inverted if inverted else logic, GLITCH * 1e9 / rate), rate, inverted)
+def byte_lines(logic: Logic, asked: Asked) -> Iterator[ByteLine]:
+    """The ways in which a line may carry bytes: how it rests, and how long its bits take; the likelier first."""
+    if len(logic.edges) < 2:
+        return
+    rests = resting(logic)[0]
+    ways = [rests == 0, rests == 1] if asked.inverted is None else [asked.inverted]
+    for inverted in ways:
+        line = logic.inverted if inverted else logic
+        if asked.rate is not None:
+            yield _at_rate(line, asked.rate, inverted)
+            continue
+        for clock, clean in clocks(line):
+            yield ByteLine(clean, clock, inverted, clock.rate)
+
+
+def _at_rate(line: Logic, rate: float, inverted: bool) -> ByteLine:
+    """A line as it is read at a rate that was given, or by its own clock near that rate."""
+    unit = 1e9 / rate
+    near = clock_near(line, unit)
+    measured = next((clock.rate for clock, _ in clocks(line)), None)
+    is_near = near is not None and abs(near.rate / rate - 1) < NEAR and near.fits > LEAST_FITTING
+    clock = near if near is not None and is_near else SerialClock(unit, MOST_SPREAD, 0.0, 0)
+    return ByteLine(glitch_free(line, GLITCH * clock.ns), clock, inverted, near.rate if near and is_near else measured)
 
 
 def time_bytes(line: Logic, how: How, fields: Sequence[Field]) -> Pulses:

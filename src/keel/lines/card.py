@@ -22,6 +22,7 @@ from keel.lines.clocked import (
     wire,
 )
 from keel.lines.code import Asked, Field, Guess, How
+from keel.lines.evidence import Evidence, certainty, different_frames
 from keel.lines.framing import frames_of
 from keel.lines.pulses import busy
 from keel.media.card import COMMAND, HEADER_BYTES, RESPONSE
@@ -150,7 +151,15 @@ def _by_edge(wires: Wires, command: Logic, level: int) -> Guess | None:
     faulty = int((~good).sum())
     settings = {"edge": "rising" if level else "falling"}
     how = {"rate": rate, "level": float(level)}
-    return Guess("card", rate, None, False, settings, frames, bus, share, True, faulty, said, how)
+    right = different_frames(frames.take(np.flatnonzero(good)))
+    evidence = Evidence(right * A_TOKEN * certainty(1 - float(good.mean())), 4.0)
+    return Guess(
+        "card", rate, None, False, settings, frames, bus, share, evidence, "with a right CRC", faulty, said, how
+    )
+
+
+A_TOKEN = 9.0
+"""Bits that a right token foretells: seven of its checksum, the end bit, and the start bit after a rest."""
 
 
 def _explained(command: Logic, starts: Any, ends: Any, good: Any, pause_ns: float) -> float:
@@ -227,7 +236,7 @@ def explain(wires: Wires, how: How, start: int, end: int, form: int) -> list[Fie
     return [
         Field("start", at(0), at(1), 0),
         Field("transmission", at(1), at(2), int(mine[1]), "host" if mine[1] else "card"),
-        Field("index", at(2), at(8), index, f"{index:02X}", None, bytes(np.packbits(mine[:8]).tolist())),
+        Field("index", at(2), at(8), index, str(index), None, bytes(np.packbits(mine[:8]).tolist())),
         Field(name, at(8), at(count - 8), value, said.hex().upper(), None, said),
         Field("crc", at(count - 8), at(count - 1), check, f"{check:02X}", None if right else Fault.CRC.word,
               bytes(np.packbits(mine[-8:]).tolist())),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -69,15 +69,44 @@ def wire(wires: Wires, role: str) -> Logic | None:
     return next((one.logic for one in wires if one.role == role), None)
 
 
-def known_stretches(wires: Wires) -> Iterator[list[Wire]]:
-    """The spans in which the levels of all wires are known, each as wires of its own."""
+def known_stretches(wires: Wires, steering: Collection[str] = ("clock", "select")) -> Iterator[list[Wire]]:
+    """The spans in which the levels of the wires that steer are known, each as wires of its own.
+
+    Data that nobody drives while nothing is selected cuts nothing; see `unknown_at`.
+
+    Args:
+        wires: Of a line.
+        steering: The roles of those that tell when a transfer begins and when a bit is taken.
+    """
     start, end = max(one.logic.start for one in wires), min(one.logic.end for one in wires)
-    gaps = sorted(gap for one in wires for gap in one.logic.unknown)
+    gaps = sorted(gap for one in wires if one.role in steering for gap in one.logic.unknown)
     begin = start
     for low, high in (*gaps, (end, end)):
         if low > begin:
-            yield [replace(one, logic=one.logic.part(begin, min(low, end))) for one in wires]
+            until = min(low, end)
+            yield [
+                replace(one, logic=one.logic.part(begin, until) if one.role in steering
+                        else window(one.logic, begin, until))
+                for one in wires
+            ]  # fmt: skip
         begin = max(begin, high)
+
+
+def unknown_at(logic: Logic, times: Times) -> npt.NDArray[np.bool_]:
+    """Whether the level of a wire just before some moments is not known; shape as ``times``."""
+    if not logic.unknown:
+        return np.zeros(len(times), np.bool_)
+    begins, ends = np.array(logic.unknown, np.int64).T
+    place = np.searchsorted(begins, times, side="left") - 1
+    return (place >= 0) & (times <= ends[np.maximum(place, 0)])
+
+
+def known_edges(logic: Logic) -> Times:
+    """The edges of a wire between two levels that are known."""
+    if not logic.unknown:
+        return logic.edges
+    ends = np.array([end for _, end in logic.unknown], np.int64)
+    return logic.edges[~np.isin(logic.edges, ends)]
 
 
 def over(wires: Wires, begin: int, end: int) -> list[Wire]:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from keel.lines.evidence import LEAST_EXPLAINED, TOLD, Evidence
 from keel.lines.pulses import BitTime
 from keel.lines.timing import Pulses
 from keel.model.bus import Bus
@@ -35,17 +36,17 @@ class Guess:
 
     Attributes:
         code: The code.
-        rate, fast_rate: In bit/s, as measured or said; ``fast_rate`` is None where there is one rate.
+        rate, fast_rate: In bit/s, as measured; ``fast_rate`` is None where there is one rate.
         inverted: Whether it was read with its levels exchanged.
         settings: What was found or said of the code.
         frames: What came, on bus 0, times in ns on the waveform's clock.
-        bus: The bus it is of, but for its name.
+        bus: The bus it is of, but for its name; its rate is the usual one that is meant, where one is near.
         explained: The share of the line's active time that good frames cover.
-        proved: Whether the code has checks that chance does not meet.
+        evidence: What speaks for it.
+        check: What a good frame has, in words; empty where there is no check that could have failed.
         faulty: How many frames have a fault.
         how: The numbers that read any of its frames again, for `Code.explain`.
         said: What is to be known, in sentences.
-        fit: How well the code makes sense of it, where that is more than what good frames cover.
     """
 
     code: str
@@ -56,22 +57,16 @@ class Guess:
     frames: FrameBatch
     bus: Bus
     explained: float
-    proved: bool
+    evidence: Evidence
+    check: str
     faulty: int
     said: tuple[str, ...] = ()
     how: Mapping[str, float] = field(default_factory=dict)
-    fit: float | None = None
 
     @property
-    def score(self) -> float:
-        """How much is to be said for it, from 0 to 1: codes without a check are held against their faults."""
-        if self.fit is not None:
-            return self.fit
-        good = len(self.frames) - self.faulty
-        if good <= 0:
-            return 0.0
-        share = good / len(self.frames)
-        return self.explained * (1.0 if self.proved else share**4 * 0.9)
+    def is_told(self) -> bool:
+        """Whether so much speaks for it that it is taken for what the line is."""
+        return self.evidence.bits >= TOLD and self.explained >= LEAST_EXPLAINED
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 
@@ -10,6 +11,7 @@ from keel.lines.can import with_wire_bits
 from keel.lines.can_fields import fields_of
 from keel.lines.can_wave import FAULTS, NOT_ISO, CanRates, CanSent, decode, turn_of
 from keel.lines.code import Asked, Code, Field, Guess, How
+from keel.lines.evidence import Evidence, different_frames
 from keel.lines.pulses import BitTime, explained, glitch_free, head, idle_level, nearest_rate, window
 from keel.lines.timing import Pulses, falls_of, inside, joined, pulses
 from keel.model.bus import Bus
@@ -46,7 +48,7 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, flexible: bool = True
     rates = CanRates(rates.slow, rates.fast, turn_of(_clean(sample, rates), rates))
     clean = _clean(line, rates)
     sent = decode(clean, rates)
-    return [_guess(clean, sent, rates, inverted)] if sent.good.any() else []
+    return [_guess(clean, sent, rates, inverted, asked)] if sent.good.any() else []
 
 
 def _clean(line: Logic, rates: CanRates) -> Logic:
@@ -90,7 +92,7 @@ def _refined(line: Logic, rates: CanRates) -> CanRates:
     return kept
 
 
-def _guess(line: Logic, sent: CanSent, rates: CanRates, inverted: bool) -> Guess:
+def _guess(line: Logic, sent: CanSent, rates: CanRates, inverted: bool, asked: Asked) -> Guess:
     faults = np.zeros(len(sent), np.uint32)
     for bit, fault in FAULTS.items():
         faults |= np.where(sent.faults & bit, np.uint32(int(fault)), np.uint32(0))
@@ -107,14 +109,26 @@ def _guess(line: Logic, sent: CanSent, rates: CanRates, inverted: bool) -> Guess
     if is_fd and (sent.iso[(sent.flags & Flag.FD) != 0] == NOT_ISO).all():
         said.append("CAN FD from before ISO 11898-1:2015")
     settings: dict[str, object] = {"iso": "no" if said else "yes"} if is_fd else {}
-    slow = nearest_rate(rates.slow) or round(rates.slow)
-    fast = (nearest_rate(rates.fast) or round(rates.fast)) if has_fast else None
-    bus = Bus("", slow, fast or 2_000_000, stamp="start", assumed=False, fast_assumed=fast is None)
+    slow = asked.rate or nearest_rate(rates.slow) or rates.slow
+    fast = (asked.fast_rate or nearest_rate(rates.fast) or rates.fast) if has_fast else None
+    bus = Bus("", max(round(slow), 1), round(fast or 2_000_000), stamp="start", assumed=False, fast_assumed=fast is None)
     faulty = int((~good).sum())
     return Guess(
-        "canfd" if is_fd else "can", slow, fast, inverted, settings, with_wire_bits(batch), bus, share, True, faulty,
-        tuple(said), {"slow": rates.slow, "fast": rates.fast, "turn": rates.turn_ns},
+        "canfd" if is_fd else "can", rates.slow, rates.fast if has_fast else None, inverted, settings,
+        with_wire_bits(batch), bus, share, _evidence(line, batch, good), "with a right CRC", faulty, tuple(said), {"slow": rates.slow, "fast": rates.fast, "turn": rates.turn_ns},
     )  # fmt: skip
+
+
+A_FRAME, EDGES_A_TRY = 24.0, 20
+"""Bits that a right frame foretells: its checksum, bits of fixed form, stuff bits; and how many edges something that is
+no frame has for each time that one might seem to begin."""
+
+
+def _evidence(line: Logic, frames: FrameBatch, good: Any) -> Evidence:
+    """What speaks for frames: each different one for itself; the more is tried, the easier chance meets a checksum."""
+    right = different_frames(frames.take(np.flatnonzero(good)))
+    tries = len(line.edges) * (1 - float(good.mean())) / EDGES_A_TRY
+    return Evidence(right * max(A_FRAME - float(np.log2(1 + tries)), 0.0), 4.0)
 
 
 def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:

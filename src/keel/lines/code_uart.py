@@ -1,4 +1,4 @@
-"""Serial lines (UART, RS-232) as a line code: the rate by the shortest pulses, bits and parity by what is right."""
+"""Serial lines (UART, RS-232) as a line code: the rate by the edges inside bytes, bits and parity by what they foretell."""
 
 from __future__ import annotations
 
@@ -6,90 +6,91 @@ from dataclasses import replace
 from typing import Any
 
 from keel.errors import InputError
-from keel.lines.byte_lines import time_bytes
+from keel.lines.byte_lines import ByteLine, byte_lines, time_bytes
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.messages import Cut, chosen_cut, messages_of
-from keel.lines.pulses import BitTime, explained, glitch_free, head, nearest_rate, resting, window
-from keel.lines.uart import BREAK, FRAMING, LOOKED_AT_EDGES, PARITIES, PARITY, Reading, Serial, decode, readings
+from keel.lines.pulses import BitTime, explained, glitch_free, head, nearest_rate, window
+from keel.lines.serial_clock import GLITCH
+from keel.lines.uart import (
+    BREAK,
+    FRAMING,
+    LOOKED_AT_EDGES,
+    PARITIES,
+    PARITY,
+    USUAL,
+    Reading,
+    Serial,
+    decode,
+    reading,
+    readings,
+)
 from keel.model.bus import Bus
 from keel.model.waveform import Logic
 
-GLITCH = 0.25
-USUAL = (
-    300,
-    600,
-    1_200,
-    2_400,
-    4_800,
-    9_600,
-    14_400,
-    19_200,
-    28_800,
-    38_400,
-    57_600,
-    115_200,
-    230_400,
-    460_800,
-    921_600,
-)
-"""Rates that serial lines usually have, before those of other lines."""
-ALIKE = 0.01
-"""Ways to read a line are alike where their shares of faulty bytes differ by no more."""
+ALIKE = 3.0
+"""Ways to read a line are alike where no more bits speak for one than for the other."""
 FEW, KEPT = 4, 0.7
 """So few bytes say little; of all edges such a share has to be left when spikes are out."""
+CLEARLY, RIGHT = 40.0, 0.9
+"""Where so much speaks for a way to read a line, and such a share of its bytes is right, no other is looked for."""
 UNITS_NS = {"ns": 1, "us": 1_000, "ms": 1_000_000, "s": 1_000_000_000}
 
 
 def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
-    """A line read as bytes, in the ways that are right most often."""
-    if len(logic.edges) < 2 or (unit is None and asked.rate is None):
-        return []
-    rests, is_sure = resting(logic)
-    ways = [rests == 0] if is_sure else [rests == 0, rests == 1]
-    found = [_read(logic, unit, asked, way) for way in (ways if asked.inverted is None else [asked.inverted])]
-    # Where bytes follow each other without a pause, what is right tells how it rests.
-    return max(found, key=lambda guesses: max((guess.score for guess in guesses), default=-1.0))
+    """A line read as bytes, in the ways for which most speaks."""
+    found: list[Guess] = []
+    for way in byte_lines(logic, asked):
+        found += _read(logic, way, asked)
+        if any(one.evidence.bits > CLEARLY and one.explained > RIGHT for one in found):
+            break
+    return sorted(found, key=lambda one: -one.evidence.bits)[:MOST_GUESSES]
 
 
-def _read(logic: Logic, unit: BitTime | None, asked: Asked, inverted: bool) -> list[Guess]:
-    line = logic.inverted if inverted else logic
-    measured = unit.rate if unit is not None else 0.0
-    rate = asked.rate if asked.rate is not None else measured
-    if asked.rate is not None and unit is not None and abs(measured / asked.rate - 1) < 0.06:
-        # The clock as it is, near what it is called.
-        rate = measured
-    assert rate
-    clean = glitch_free(line, GLITCH * 1e9 / rate)
-    found = _ways(clean, rate, asked)
-    if not found or not len(found[0].sent):
-        return []
+MOST_GUESSES = 2
+
+
+def _read(logic: Logic, way: ByteLine, asked: Asked) -> list[Guess]:
+    found = _ways(way, asked)
     best = found[0]
-    alike = [one for one in found[1:] if abs(one.faulty - best.faulty) <= ALIKE and best.faulty < 0.5]
-    called = (nearest_rate(rate, USUAL) or nearest_rate(rate)) if asked.rate is None else asked.rate
-    kept = min(len(clean.edges) / max(KEPT * len(line.edges), 1.0), 1.0)
-    guesses = [
-        _guess(clean, one, called or round(rate), inverted, asked, alike if one is best else []) for one in found[:2]
+    if not len(best.sent):
+        return []
+    alike = [
+        one for one in found[1:] if best.evidence.bits - one.evidence.bits < ALIKE and best.faulty < 0.5 and one.sent
     ]
+    guesses = [_guess(way, one, asked, alike if one is best else []) for one in found[:MOST_GUESSES]]
     # What leaves out most of what a line does explains as little of it.
+    kept = min(len(way.line.edges) / max(KEPT * len(logic.edges), 1.0), 1.0)
     return [replace(one, explained=one.explained * kept) for one in guesses]
 
 
-def _ways(line: Logic, rate: float, asked: Asked) -> list[Reading]:
+def _ways(way: ByteLine, asked: Asked) -> list[Reading]:
     said = asked.settings
     if not {"bits", "parity", "stop", "order"} & set(said):
-        return readings(line, rate)
+        return readings(way.line, way.clock)
     known = "bits" in said and "parity" in said
-    base = Serial(rate) if known else readings(head(line, LOOKED_AT_EDGES), rate)[0].how
+    base = Serial(way.rate) if known else _fitting(way, asked)
     how = Serial(
-        rate,
-        int(said.get("bits", base.bits)),
+        way.rate,
+        int(said["bits"]) if said.get("bits", "").isdecimal() else base.bits,
         _one_of("parity", said["parity"], PARITIES) if "parity" in said else base.parity,
         float(said.get("stop", base.stop)),
         _one_of("order", said.get("order", "lsb"), ("lsb", "msb")),
     )
-    if not (5 <= how.bits <= 9 and how.stop in (1.0, 1.5, 2.0)):
-        raise InputError("--set", f"{how.words} is no way to send bytes", "5 to 9 bits, 1, 1.5 or 2 stop bits")
-    return [Reading(how, decode(line, how))]
+    if not (5 <= how.bits <= 9 and how.stop in (1.0, 1.5, 2.0)) or not said.get("bits", "8").isdecimal():
+        wrong = said.get("bits", how.words)
+        raise InputError("--set", f"{wrong} is no way to send bytes", "5 to 9 bits, 1, 1.5 or 2 stop bits")
+    return [reading(way.line, how, way.clock)]
+
+
+def _fitting(way: ByteLine, asked: Asked) -> Serial:
+    """The best way to read a line that keeps to what was said of bits or parity."""
+    sample = head(way.line, LOOKED_AT_EDGES)
+    said = asked.settings
+    for one in readings(sample, way.clock):
+        parity = said.get("parity", one.how.parity).lower()
+        if said.get("bits", str(one.how.bits)) == str(one.how.bits) and (one.how.parity == parity):
+            return one.how
+    return Serial(way.rate)
 
 
 def _one_of(name: str, text: str, choices: tuple[Any, ...]) -> Any:
@@ -141,25 +142,28 @@ def gap_ns(text: str) -> int:
     raise InputError("--set", f"gap={text}", "a time with its unit, as 5ms")
 
 
-def _guess(line: Logic, reading: Reading, rate: float, inverted: bool, asked: Asked, alike: list[Reading]) -> Guess:
+def _guess(way: ByteLine, reading: Reading, asked: Asked, alike: list[Reading]) -> Guess:
     how, sent = reading.how, reading.sent
     cut = _cut(asked, reading)
     frames = messages_of(sent, how, cut)
     good = sent.good
-    share = explained(line, sent.starts[good], sent.ends[good], (how.length + 2) * how.bit_ns)
+    share = explained(way.line, sent.starts[good], sent.ends[good], (how.length + 2) * how.bit_ns)
     said = []
     if alike and len(sent) >= FEW:
         said.append("read as well as " + ", ".join(one.how.words for one in alike[:3]))
     if len(sent) < FEW:
         said.append(f"only {len(sent)} bytes: any way to read them may be right")
     if reading.faulty > 0:
-        said.append(f"{reading.faulty * 100:.0f} % of the bytes have a fault")
+        count = int((~good).sum())
+        said.append(f"{count:,} of {len(sent):,} bytes have a fault")
     settings = {"bits": how.bits, "parity": how.parity, "stop": how.stop, "order": how.order, **cut.settings}
-    bus = Bus("", max(round(rate), 1), medium="serial", stamp="start", assumed=False)
+    called = asked.rate or nearest_rate(how.rate, USUAL) or nearest_rate(how.rate) or how.rate
+    bus = Bus("", max(round(called), 1), medium="serial", stamp="start", assumed=False)
     faulty = int((frames.faults != 0).sum())
+    check = "with right parity" if how.parity != "none" else ""
     return Guess(
-        "uart", round(rate), None, inverted, settings, frames, bus, share, False, faulty, tuple(said),
-        {"rate": how.rate},
+        "uart", how.rate, None, way.inverted, settings, frames, bus, share, reading.evidence, check, faulty,
+        tuple(said), {"rate": how.rate},
     )  # fmt: skip
 
 

@@ -23,10 +23,6 @@ EVERY: Mapping[str, Code | ClockedCode] = ChainMap(CODES, CLOCKED)  # type: igno
 """Those of one wire, and those of several."""
 LOOKED_AT_EDGES, IN_WHOLE = 60_000, 2
 """So many edges of a long line tell which codes are worth a try, and so many codes read it in whole."""
-LEAST, LEAST_UNPROVED = 0.35, 0.6
-"""A code that explains less of a line is not named for it; without a check of its own it has to explain more."""
-
-
 def guesses(logic: Logic, asked: Asked, code: str = "auto") -> list[Guess]:
     """The ways to read a line, the best first.
 
@@ -42,7 +38,7 @@ def guesses(logic: Logic, asked: Asked, code: str = "auto") -> list[Guess]:
         found = (CODES[code].named or CODES[code].read)(logic, unit, asked)
     if code in ("can", "canfd"):
         found = [replace(guess, code=code) for guess in found]
-    return sorted(found, key=lambda guess: -guess.score)
+    return sorted(found, key=lambda guess: -guess.evidence.bits)
 
 
 def _likely(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Code]:
@@ -55,7 +51,7 @@ def _likely(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Code]:
     span = int(logic.edges[middle]), int(logic.edges[middle + LOOKED_AT_EDGES])
     samples = head(logic, LOOKED_AT_EDGES), window(logic, *span)
     scores = {
-        one.word: max((guess.score for part in samples for guess in one.read(part, unit, asked)), default=0.0)
+        one.word: max((guess.evidence.bits for part in samples for guess in one.read(part, unit, asked)), default=0.0)
         for one in tried
     }
     return sorted((one for one in tried if scores[one.word] > 0), key=lambda one: -scores[one.word])[:IN_WHOLE]
@@ -63,4 +59,4 @@ def _likely(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Code]:
 
 def is_told(found: list[Guess]) -> bool:
     """Whether the best of them can be taken for what it is."""
-    return bool(found) and found[0].score >= (LEAST if found[0].proved else LEAST_UNPROVED)
+    return bool(found) and found[0].is_told

@@ -22,6 +22,7 @@ from keel.lines.clocked import (
     wire,
 )
 from keel.lines.code import Asked, Field, Guess, How
+from keel.lines.evidence import Evidence, certainty, different_frames
 from keel.lines.framing import frames_of
 from keel.media.i2c import READ, READ_10, WRITE, WRITE_10
 from keel.model.bus import Bus
@@ -163,11 +164,16 @@ def read(wires: Wires, asked: Asked) -> list[Guess]:
     whole = frames.faults & np.uint32(Fault.LENGTH) == 0
     share = clocked_share(clock, frames.time[good], ends[good])
     # Nobody answering explains a transfer, too.
-    fit = clocked_share(clock, frames.time[whole], ends[whole]) * float(whole.mean()) ** 4
+    right = different_frames(frames.take(np.flatnonzero(whole)))
+    evidence = Evidence(right * A_TRANSFER * certainty(1 - float(whole.mean())), 4.0)
     faulty = int((~good).sum())
     said = _stretching(clock, rate)
     bus = Bus("", round(asked.rate or rate), medium="i2c", stamp="start", assumed=False)
-    return [Guess("i2c", rate, None, False, {}, frames, bus, share, False, faulty, said, {"rate": rate}, fit)]
+    return [Guess("i2c", rate, None, False, {}, frames, bus, share, evidence, "", faulty, said, {"rate": rate})]
+
+
+A_TRANSFER = 8.0
+"""Bits that a transfer foretells: that it has a multiple of nine, and that data rests while the clock is high."""
 
 
 def _stretching(clock: Logic, rate: float) -> tuple[str, ...]:

@@ -12,12 +12,14 @@ from typing import Any
 
 import numpy as np
 
-from keel.lines.byte_lines import GLITCH, byte_line, time_bytes
+from keel.lines.byte_lines import ByteLine, byte_lines, time_bytes
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.code_uart import gap_ns
+from keel.lines.evidence import Evidence, different_frames
 from keel.lines.messages import chosen_cut
 from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, window
-from keel.lines.uart import BREAK, FRAMING, Sent, Serial, decode
+from keel.lines.serial_clock import GLITCH
+from keel.lines.uart import BREAK, FRAMING, Sent, Serial, decode, evidence_of
 from keel.media.kline import ADDRESSED, INIT, PLAIN
 from keel.model.bus import Bus
 from keel.model.faults import Fault
@@ -64,20 +66,32 @@ class Parts:
 
 def read(logic: Logic, unit: BitTime | None, asked: Asked, is_named: bool = False) -> list[Guess]:
     """A line read as one for diagnostics; without headers that are known only if a person named it."""
-    known = byte_line(logic, unit, asked)
-    if known is None:
-        return []
-    line, rate = known.line, known.rate
+    found = []
+    for way in byte_lines(logic, asked):
+        guess = _read(way, asked, is_named)
+        if guess is not None:
+            found.append(guess)
+            if guess.evidence.bits > CLEARLY:
+                break
+    return sorted(found, key=lambda one: -one.evidence.bits)[:1]
+
+
+CLEARLY = 60.0
+"""Where so much speaks for a rate and a polarity no other is looked for."""
+
+
+def _read(way: ByteLine, asked: Asked, is_named: bool) -> Guess | None:
+    line, rate = way.line, way.rate
     sent = _without_breaks(decode(line, Serial(rate)))
     wakes = _wakes(line, sent)
     if not len(sent):
-        return []
+        return None
     said = asked.settings
     cut = gap_ns(said["gap"]) if "gap" in said else 0
     begins, stops = _messages(sent, wakes, cut or GAP_NS)
     kind = _kind(sent, begins, stops)
     if kind == "unknown" and not is_named:
-        return []
+        return None
     if kind == "unknown" and not cut:
         chosen = chosen_cut(sent, Serial(rate))
         begins, stops = _messages(sent, wakes, chosen.gap_ns or GAP_NS)
@@ -85,13 +99,22 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, is_named: bool = Fals
     good = frames.faults == 0
     assert frames.duration is not None
     share = explained(line, frames.time[good], (frames.time + frames.duration)[good], GAP_NS)
-    called = round(asked.rate) if asked.rate is not None else nearest_rate(rate, USUAL) or round(rate)
-    settings = {"header": kind}
-    bus = Bus("", called, medium="kline", stamp="start", assumed=False)
+    called = asked.rate or nearest_rate(rate, USUAL) or rate
+    bus = Bus("", max(round(called), 1), medium="kline", stamp="start", assumed=False)
     faulty = int((~good).sum())
-    is_known = kind != "unknown"
-    numbers = {"rate": rate}
-    return [Guess("kline", called, None, known.inverted, settings, frames, bus, share, is_known, faulty, (), numbers)]
+    evidence = evidence_of(line, sent, Serial(rate), way.clock)
+    if kind != "unknown":
+        right = different_frames(frames.take(np.flatnonzero(good & (frames.form != INIT.number))))
+        evidence += Evidence(right * A_MESSAGE + len(wakes) * A_WAKE, 2.0)
+    check = "with a right checksum" if kind != "unknown" else ""
+    return Guess(
+        "kline", rate, None, way.inverted, {"header": kind}, frames, bus, share, evidence, check, faulty, (),
+        {"rate": rate},
+    )  # fmt: skip
+
+
+A_MESSAGE, A_WAKE = 11.0, 8.0
+"""Bits that a right message foretells (checksum and length), and an initialisation by the lengths of its pulses."""
 
 
 def _without_breaks(sent: Sent) -> Sent:

@@ -11,11 +11,13 @@ from typing import Any
 import numpy as np
 
 from keel.errors import InputError
-from keel.lines.byte_lines import GLITCH, byte_line, time_bytes
+from keel.lines.byte_lines import ByteLine, byte_lines, time_bytes
 from keel.lines.code import Asked, Code, Field, Guess, How
+from keel.lines.evidence import Evidence, different_frames
 from keel.lines.framing import frames_of
 from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, window
-from keel.lines.uart import BREAK, Sent, Serial, decode
+from keel.lines.serial_clock import GLITCH
+from keel.lines.uart import BREAK, Sent, Serial, decode, evidence_of
 from keel.media.lin import PROTECTED
 from keel.model.bus import Bus
 from keel.model.faults import Fault
@@ -46,26 +48,60 @@ def checksum(total: Any) -> Any:
 
 def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
     """A line read as LIN, if there are breaks with sync bytes behind them."""
-    known = byte_line(logic, unit, asked)
-    if known is None:
-        return []
-    line, rate = known.line, known.rate
     model = asked.settings.get("checksum", "").lower()
     if model not in ("", *MODELS):
         raise InputError("--set", f"checksum={model}", " or ".join(MODELS))
+    found = []
+    for way in byte_lines(logic, asked):
+        guess = _read(way, asked, model)
+        if guess is not None:
+            found.append(guess)
+            if guess.evidence.bits > CLEARLY:
+                break
+    return sorted(found, key=lambda one: -one.evidence.bits)[:1]
+
+
+CLEARLY = 60.0
+"""Where so much speaks for a rate and a polarity no other is looked for."""
+
+
+def _read(way: ByteLine, asked: Asked, model: str) -> Guess | None:
+    line, rate = way.line, way.rate
     sent = decode(line, Serial(rate))
     frames, is_enhanced = _frames(sent, 1e9 / rate, model)
     if not len(frames):
-        return []
+        return None
     good = frames.faults == 0
     assert frames.duration is not None
     ends = frames.time + frames.duration
-    share = explained(line, frames.time[good], ends[good], PAUSE_BITS * 1e9 / rate)
-    called = round(asked.rate) if asked.rate is not None else nearest_rate(rate, USUAL) or round(rate)
+    whole = (frames.faults & ~np.uint32(Fault.NO_RESPONSE)) == 0
+    share = explained(line, frames.time[whole], ends[whole], PAUSE_BITS * 1e9 / rate)
+    called = asked.rate or nearest_rate(rate, USUAL) or rate
     settings = {"checksum": model or MODELS[int(2 * is_enhanced.sum() > len(is_enhanced))]}
-    bus = Bus("", called, medium="lin", stamp="start", assumed=False)
+    bus = Bus("", max(round(called), 1), medium="lin", stamp="start", assumed=False)
     faulty = int((~good).sum())
-    return [Guess("lin", called, None, known.inverted, settings, frames, bus, share, True, faulty, (), {"rate": rate})]
+    return Guess(
+        "lin", rate, None, way.inverted, settings, frames, bus, share, _evidence(way, sent, frames),
+        "with a right checksum", faulty, (), {"rate": rate},
+    )  # fmt: skip
+
+
+A_HEADER, A_CHECKSUM = 13.0, 8.0
+"""Bits that a right header foretells (sync byte, its stop bit, two of parity, the break ahead), and a right checksum."""
+
+
+def _evidence(way: ByteLine, sent: Sent, frames: FrameBatch) -> Evidence:
+    """What speaks for frames: each different one for itself, whatever else is on the line."""
+    kept = (sent.faults & BREAK) == 0
+    plain = Sent(sent.starts[kept], sent.ends[kept], sent.values[kept], sent.faults[kept])
+    is_header = (frames.faults & np.uint32(Fault.SYNC | Fault.PARITY)) == 0
+    is_whole = frames.faults == 0
+    # Where there are many breaks, some are followed by what looks like a header.
+    chance = float(np.log2(1 + (~is_header).sum()))
+    headers = len(np.unique(frames.ident[is_header]))
+    checksums = different_frames(frames.take(np.flatnonzero(is_whole)))
+    foretold = headers * max(A_HEADER - chance, 0.0) + checksums * max(A_CHECKSUM - chance, 0.0)
+    return Evidence(foretold, 2.0) + evidence_of(way.line, plain, Serial(way.rate), way.clock)
 
 
 def _frames(sent: Sent, bit: float, model: str) -> tuple[FrameBatch, Any]:

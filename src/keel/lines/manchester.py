@@ -15,6 +15,7 @@ from numba import njit
 
 from keel.errors import InputError
 from keel.lines.code import Asked, Code, Field, Guess, How
+from keel.lines.evidence import Evidence, certainty, different_frames
 from keel.lines.framing import frames_of
 from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, window
 from keel.lines.timing import Pulses, inside, pulses
@@ -134,12 +135,28 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
     good = frames.faults == 0
     assert frames.duration is not None
     share = explained(line, frames.time[good], (frames.time + frames.duration)[good], PAUSE_HALVES * half)
-    called = round(asked.rate) if asked.rate is not None else nearest_rate(5e8 / half, USUAL) or round(5e8 / half)
+    called = asked.rate or nearest_rate(5e8 / half, USUAL) or 5e8 / half
     settings = {"sync": "yes" if has_sync else "no", "mode": convention}
-    bus = Bus("", called, medium="manchester", stamp="start", assumed=False)
+    bus = Bus("", max(round(called), 1), medium="manchester", stamp="start", assumed=False)
     faulty = int((~good).sum())
-    how = {"half": half}
-    return [Guess("manchester", called, None, inverted, settings, frames, bus, share, has_sync, faulty, (), how)]
+    check = "with sync and stop" if has_sync else ""
+    return [
+        Guess("manchester", 5e8 / half, None, inverted, settings, frames, bus, share, _evidence(frames, good, has_sync),
+              check, faulty, (), {"half": half})
+    ]  # fmt: skip
+
+
+def _evidence(frames: FrameBatch, good: Any, has_sync: bool) -> Evidence:
+    """What speaks for bursts: an edge in the middle of each bit, and the sync ahead."""
+    certain = certainty(1 - float(good.mean()))
+    count = different_frames(frames.take(np.flatnonzero(good)))
+    bits = 8 * float(frames.lengths[good].mean()) if good.any() else 0.0
+    # What is the same in all bursts is foretold once.
+    return Evidence(count * (bits + (A_SYNC if has_sync else 0.0)) * certain / 2, 4.0)
+
+
+A_SYNC = 8.0
+"""Bits that a sync foretells: two stays that no bit has, one after another."""
 
 
 def _is_one(line: Logic, half: float) -> bool:

@@ -79,7 +79,7 @@ def nearest_rate(rate: float, usual: Sequence[int] = USUAL_RATES) -> int | None:
     return best if abs(rate / best - 1) <= NEAR else None
 
 
-def _pieces(logic: Logic) -> list[Logic]:
+def pieces_of(logic: Logic) -> list[Logic]:
     """The known stretches of a line; of a long one some pieces from its begin to its end."""
     parts = list(logic.stretches())
     if len(logic.edges) <= MOST_PULSES:
@@ -113,7 +113,7 @@ def periods_of(parts: list[Logic]) -> Floats:
 
 def bit_time(logic: Logic) -> BitTime | None:
     """How long a bit takes; None where there are too few pulses to tell."""
-    parts = _pieces(logic)
+    parts = pieces_of(logic)
     best: BitTime | None = None
     for _ in range(CLUSTERS):
         low, high = widths_of(parts)
@@ -202,26 +202,52 @@ def idle_level(logic: Logic) -> int:
     return resting(logic)[0]
 
 
+LONGEST_STAYS, FEW_EDGES, LONGER = 3, 30, 1.3
+"""Of either level the third longest stay is compared: a break or two are longer than any pause, but seldom. Of few
+edges the longest. A line rests where it stays so many times longer."""
+
+
 def resting(logic: Logic) -> tuple[int, bool]:
-    """The level at which a line rests, as `idle_level` has it; and whether it rests at all."""
-    longest, totals = np.zeros(2, np.int64), np.zeros(2, np.int64)
+    """The level at which a line rests, as `idle_level` has it; and whether it clearly rests there.
+
+    A line is busy on both levels about as long, so the level held most says little: what is longer than a frame says
+    where it rests.
+    """
+    longest, totals = np.zeros((2, LONGEST_STAYS), np.int64), np.zeros(2, np.int64)
+    count = 0
     for part in logic.stretches():
-        _rests(np.ascontiguousarray(part.edges), part.start, part.end, part.first, longest, totals)
-    if longest.max() > 3 * longest.min():
-        return int(longest[1] > longest[0]), True
-    return int(totals[1] >= totals[0]), False
+        _stays(np.ascontiguousarray(part.edges), part.start, part.end, part.first, longest, totals)
+        count += len(part.edges)
+    low, high = longest[:, 0 if count < FEW_EDGES else LONGEST_STAYS - 1].tolist()
+    if max(low, high) > LONGER * min(low, high):
+        return int(high > low), True
+    return mostly_at(logic), False
+
+
+def mostly_at(logic: Logic) -> int:
+    """The level in which a line is most of the time."""
+    longest, totals = np.zeros((2, LONGEST_STAYS), np.int64), np.zeros(2, np.int64)
+    for part in logic.stretches():
+        _stays(np.ascontiguousarray(part.edges), part.start, part.end, part.first, longest, totals)
+    return int(totals[1] >= totals[0])
 
 
 @njit(cache=True, nogil=True)
-def _rests(edges: Any, start: Any, end: Any, first: Any, longest: Any, totals: Any) -> None:
-    """The longest stay on each level, and the time on each altogether; added to what is there."""
+def _stays(edges: Any, start: Any, end: Any, first: Any, longest: Any, totals: Any) -> None:
+    """The longest stays on each level, longest first, and the time on each altogether; added to what is there."""
     level = first
     before = start
+    last = longest.shape[1] - 1
     for n in range(len(edges) + 1):
         now = edges[n] if n < len(edges) else end
-        if now - before > longest[level]:
-            longest[level] = now - before
-        totals[level] += now - before
+        stay = now - before
+        totals[level] += stay
+        if stay > longest[level, last]:
+            place = last
+            while place > 0 and longest[level, place - 1] < stay:
+                longest[level, place] = longest[level, place - 1]
+                place -= 1
+            longest[level, place] = stay
         before = now
         level = 1 - level
 

@@ -13,7 +13,8 @@ import numpy as np
 
 from keel.errors import InputError
 from keel.lines.code import Asked, Code, Field, Guess, How
-from keel.lines.pulses import BitTime, explained, glitch_free, idle_level, window
+from keel.lines.evidence import Evidence, certainty, different_frames
+from keel.lines.pulses import BitTime, explained, glitch_free, mostly_at, window
 from keel.lines.sent_reader import CALIBRATION, CRC, LONGEST_PAUSE, OFF, TABLE, ZERO, read_messages
 from keel.lines.sent_slow import slow_messages
 from keel.lines.timing import Pulses, falls_of, pulses
@@ -40,7 +41,7 @@ NEAR_A_HALF = 0.015
 def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
     """A line read as SENT."""
     # High for most of the time: each pulse begins with a short stay at low.
-    inverted = idle_level(logic) == 0 if asked.inverted is None else asked.inverted
+    inverted = mostly_at(logic) == 0 if asked.inverted is None else asked.inverted
     line = logic.inverted if inverted else logic
     falls = _falls(line)
     if len(falls) < 8:
@@ -136,7 +137,16 @@ def _guess(logic: Logic, table: Any, way: tuple[int, int, int], asked: Asked, in
     bus = Bus("", called, medium="sent", stamp="start", assumed=False)
     numbers = {"nibbles": float(nibbles), "tick": tick}
     faulty = int((~good).sum())
-    return Guess("sent", called, None, inverted, settings, frames, bus, share, True, faulty, tuple(said), numbers)
+    right = different_frames(fast.take(np.flatnonzero(good)))
+    evidence = Evidence(right * A_FRAME * certainty(1 - float(good.mean())), 4.0)
+    return Guess(
+        "sent", 1e9 / tick, None, inverted, settings, frames, bus, share, evidence, "with a right CRC", faulty,
+        tuple(said), numbers,
+    )  # fmt: skip
+
+
+A_FRAME = 16.0
+"""Bits that a right message foretells: its checksum, and that each pulse is one that a nibble can have."""
 
 
 def _requests(logic: Logic, table: Any) -> float:

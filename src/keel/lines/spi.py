@@ -19,13 +19,16 @@ from keel.lines.clocked import (
     clocked_share,
     edges_to,
     frequency,
+    known_edges,
     known_stretches,
     levels_before,
     over,
+    unknown_at,
     wire,
 )
 from keel.lines.code import Asked, Field, Guess, How
 from keel.lines.code_uart import gap_ns
+from keel.lines.evidence import Evidence, certainty, different_frames
 from keel.lines.framing import frames_of
 from keel.lines.pulses import idle_level
 from keel.media.spi import IN, OUT
@@ -45,11 +48,12 @@ ORDERS = ("msb", "lsb")
 @dataclass(frozen=True)
 class Mode:
     """How data is taken: the level at which the clock rests, and whether by an edge that rises. ``sure`` is the share
-    of the data's changes that say so, 0 where there are none."""
+    of the data's changes that say so, 0 where there are none; ``changes`` is how many there are."""
 
     polarity: int
     rising: bool
     sure: float
+    changes: int = 0
 
     @property
     def number(self) -> int:
@@ -104,15 +108,34 @@ def mode_of(clock: Logic, data: Sequence[Logic], rests: int) -> Mode:
     """How data is taken, by the edges of the clock that it follows."""
     rising = falling = 0
     for one in data:
-        place = np.searchsorted(clock.edges, one.edges, side="right")
-        place = place[(place > 0) & (place < len(clock.edges))]
-        # After an odd number of edges the clock is at the other level than at first.
-        is_high = ((clock.first + place) & 1).astype(bool)
-        rising, falling = rising + int(is_high.sum()), falling + int((~is_high).sum())
+        after_rise = follows_rise(clock, one)
+        rising, falling = rising + int(after_rise.sum()), falling + int((~after_rise).sum())
     if not rising + falling:
-        return Mode(rests, rests == 0, 0.0)
+        return Mode(rests, rests == 0, 0.0, 0)
     # Data changes with one edge and is taken with the other.
-    return Mode(rests, falling >= rising, max(rising, falling) / (rising + falling))
+    count = rising + falling
+    return Mode(rests, falling >= rising, max(rising, falling) / count, count)
+
+
+def follows_rise(clock: Logic, data: Logic) -> Any:
+    """Whether each change of data comes with an edge of the clock that rises; changes while the clock rests left out.
+
+    Both may change at once, and then an instrument sees either first: what comes a little before an edge comes with it.
+    """
+    edges = clock.edges
+    if len(edges) < 2:
+        return np.zeros(0, np.bool_)
+    half = float(np.median(np.diff(edges)))
+    times = known_edges(data) + round(max(EARLY * half, min(clock.grain, half / 2)))
+    place = np.searchsorted(edges, times, side="right")
+    place = place[(place > 0) & (place < len(edges))]
+    goes = edges[place] - edges[place - 1] < A_REST * half
+    # After an odd number of edges the clock is at the other level than at first.
+    return ((clock.first + place[goes]) & 1).astype(bool)
+
+
+EARLY, A_REST = 0.25, 3.0
+"""In halves of a period: data that changes so little before an edge changes with it; and a clock rests for longer."""
 
 
 def word_of(counts: Any) -> int:
@@ -165,7 +188,7 @@ def read(wires: Wires, asked: Asked) -> list[Guess]:
     rests = int(2 * begins.sum() > len(begins))
     mode = mode_of(clock, [one.logic for one in data], rests)
     if asked_mode is not None:
-        mode = Mode(asked_mode >> 1, (asked_mode >> 1 == 1) == bool(asked_mode & 1), 1.0)
+        mode = Mode(asked_mode >> 1, (asked_mode >> 1 == 1) == bool(asked_mode & 1), 1.0, mode.changes)
     counts = np.concatenate([_bit_counts(part, move, mode)[0] for part, move in moves] or [np.zeros(0, np.int64)])
     word = asked_word or word_of(counts)
     frames = [_frames(part, move, mode, word, order) for part, move in moves]
@@ -183,8 +206,22 @@ def read(wires: Wires, asked: Asked) -> list[Guess]:
     how = {"rate": rate, "gap": gap, "rising": float(mode.rising)}
     inside = clocked_share(clock, whole.time, whole.time + whole.duration)
     said = _said(mode, word, asked, int((counts == 0).sum()), 1 - inside)
-    fit = share * float(good.mean()) ** 4 * 0.9 * (1.0 if mode.sure >= IN_ONE_PHASE else 0.5)
-    return [Guess("spi", rate, None, False, settings, whole, bus, share, False, faulty, said, how, fit)]
+    evidence = _evidence(mode, counts, whole, has_select)
+    return [Guess("spi", rate, None, False, settings, whole, bus, share, evidence, "", faulty, said, how)]
+
+
+MOST_CHANGES, A_CHANGE, A_TRANSFER, BY_SELECT = 64, 0.5, 3.0, 2.0
+"""So many changes of data are counted, each for so many bits: half of them are no news where data repeats. A transfer
+of whole bytes foretells three bits, one that a select frames some more."""
+
+
+def _evidence(mode: Mode, counts: Any, frames: FrameBatch, has_select: bool) -> Evidence:
+    """What speaks for transfers: data that changes with one edge of the clock alone, and whole bytes."""
+    changes = min(mode.changes, MOST_CHANGES) * A_CHANGE * certainty(1 - mode.sure if mode.changes else 0.5)
+    counts = counts[counts > 0]
+    whole = certainty(float((counts % 8 != 0).mean())) if len(counts) else 0.0
+    each = A_TRANSFER + (BY_SELECT if has_select else 0.0)
+    return Evidence(changes + max(different_frames(frames) - 1, 0) * each * whole, 4.0)
 
 
 def _part(wires: Wires) -> Logic:
@@ -239,10 +276,34 @@ def _frames(wires: Wires, moves: Transfers, mode: Mode, word: int, order: str) -
         if logic is None:
             continue
         bits = levels_before(logic, taken)
-        data = _bytes(bits, at, word, size, order)
-        batches.append(frames_of(starts.copy(), ends, form.number, selects, offsets * size, data, faults.copy(), flags))
+        lost = unknown_at(logic, taken)
+        if not lost.any():
+            data = _bytes(bits, at, word, size, order)
+            batches.append(
+                frames_of(starts.copy(), ends, form.number, selects, offsets * size, data, faults.copy(), flags)
+            )
+            continue
+        # What nobody drives says nothing: a frame has the words before it, and says that it is cut.
+        driven = _driven(lost, first, counts)
+        here = driven > 0
+        few, at_each = driven[here] // word, first[here]
+        which_of = np.repeat(np.arange(len(few)), few)
+        ends_at = np.concatenate([[0], np.cumsum(few)])
+        places = at_each[which_of] + (np.arange(ends_at[-1]) - ends_at[which_of]) * word
+        wrong = np.where((driven != counts) | (counts % word != 0), np.uint32(Fault.LENGTH), np.uint32(0))[here]
+        data = _bytes(bits, places, word, size, order)
+        batches.append(
+            frames_of(starts[here], ends[here], form.number, selects[here], ends_at * size, data, wrong, flags)
+        )
     both = concat(batches) if len(counts) else empty_batch()
     return both.take(np.argsort(both.time, kind="stable"))
+
+
+def _driven(lost: Any, first: Any, counts: Any) -> Any:
+    """How many bits of each transfer are known, up to the first that is not; shape (n,)."""
+    place = np.append(np.flatnonzero(lost), len(lost) + int(counts.max(initial=0)))
+    until = place[np.searchsorted(place, first)]
+    return np.minimum(until - first, counts)
 
 
 def _bytes(bits: Any, at: Any, word: int, size: int, order: str) -> Any:

@@ -10,11 +10,11 @@ import numpy as np
 
 from keel.errors import InputError
 from keel.lines.card import CARD
-from keel.lines.clocked import ClockedCode, Wire, Wires, edges_to, is_clock
+from keel.lines.clocked import ClockedCode, Wire, Wires, edges_to, is_clock, known_edges
 from keel.lines.code import Asked, Guess
 from keel.lines.i2c import I2C
 from keel.lines.pulses import head, window
-from keel.lines.spi import SPI
+from keel.lines.spi import SPI, follows_rise
 from keel.model.waveform import Logic
 
 CLOCKED: dict[str, ClockedCode] = {code.word: code for code in (CARD, I2C, SPI)}
@@ -26,7 +26,6 @@ FOLLOWS, FEWEST_CHANGES = 0.9, 2
 BESIDE, LEAST_CLOCKS, SELECTS = 0.1, 4, 0.9
 """A select changes while the clock rests: such a share of its changes may not; and so many edges of the clock lie in
 such a share of the times in which it selects."""
-ENOUGH = 0.5
 Group = tuple[ClockedCode, tuple[Wire, ...]]
 Rank = tuple[int, float, float]
 """What has checks of its own comes before what has none; then what makes more sense, or has more of a clock."""
@@ -137,9 +136,9 @@ def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple
             if one.role not in ("", role) or len(one.logic.edges) < FEWEST_OF_DATA:
                 continue
             group: tuple[Wire, ...] = (clock, replace(one, role=role))
-            score = _score(code, _cut(group, part), asked)
-            if score >= ENOUGH:
-                found.append(((1, score, len(clock.logic.edges)), (code, group)))
+            bits = _bits(code, _cut(group, part), asked)
+            if bits:
+                found.append(((1, bits, len(clock.logic.edges)), (code, group)))
     if found:
         return found
     data = [one for one in others if one.role in ("", "out", "in") and _follows(one.logic, part)]
@@ -155,15 +154,16 @@ def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple
         known = [one for one in named if one.role]
         group = (clock, *(replace(one, role="select") for one in selects), *known,
                  *_told_apart(SPI, clock, [one for one in named if not one.role], {*taken, "select"}))  # fmt: skip
-        score = _score(SPI, _cut(group, part), asked)
-        if score >= ENOUGH:
+        bits = _bits(SPI, _cut(group, part), asked)
+        if bits:
             # A select may go as steadily as a clock; the clock goes faster.
-            found.append(((0, len(clock.logic.edges), score), (SPI, group)))
+            found.append(((0, len(clock.logic.edges), bits), (SPI, group)))
     return found
 
 
-def _score(code: ClockedCode, wires: Wires, asked: Asked) -> float:
-    return max((guess.score for guess in code.read(wires, asked)), default=0.0)
+def _bits(code: ClockedCode, wires: Wires, asked: Asked) -> float:
+    """What speaks for wires being a line of a code; 0 where that is too little to be told."""
+    return max((guess.evidence.bits for guess in code.read(wires, asked) if guess.is_told), default=0.0)
 
 
 def _start_of(logic: Logic) -> Logic:
@@ -181,20 +181,13 @@ def _cut(wires: Wires, clock: Logic) -> list[Wire]:
 def _follows(logic: Logic, clock: Logic) -> bool:
     """Whether a wire changes with edges of a clock of one direction, and while that goes."""
     near = _near(logic, clock)
-    if len(near.edges) < FEWEST_CHANGES or len(clock.edges) < FEWEST:
+    changes = len(known_edges(near))
+    if changes < FEWEST_CHANGES or len(clock.edges) < FEWEST:
         return False
-    place = np.searchsorted(clock.edges, near.edges, side="right") - 1
-    inside = (place >= 0) & (place < len(clock.edges) - 1)
-    if not inside.any():
-        return False
-    place, times = place[inside], near.edges[inside]
-    before, after = clock.edges[place], clock.edges[place + 1]
-    usual = float(np.median(np.diff(edges_to(clock, 1))))
-    goes = after - before < 2 * usual
+    rose = follows_rise(clock, near)
     # What changes while the clock rests is set up for the first bit, or let go.
-    if goes.sum() < max(FEWEST_CHANGES, 0.2 * len(times)):
+    if len(rose) < max(FEWEST_CHANGES, 0.2 * changes):
         return False
-    rose = ((clock.first + place + 1) & 1)[goes]
     share = float(rose.mean())
     return max(share, 1 - share) >= FOLLOWS
 
@@ -227,4 +220,4 @@ def read_together(code: ClockedCode, wires: Sequence[Wire], asked: Asked) -> lis
     for other in CLOCKED.values():
         if other is not code and len(rest) >= 1:
             others += other.read((clock, *_told_apart(other, clock, rest[:1], set())), Asked())
-    return [best[0], *sorted((one for one in others if one.score > 0), key=lambda one: -one.score)]
+    return [best[0], *sorted((one for one in others if one.evidence.bits > 0), key=lambda one: -one.evidence.bits)]

@@ -12,7 +12,9 @@ from typing import Any, Literal
 import numpy as np
 from numba import njit
 
+from keel.lines.evidence import Evidence, certainty, different, of_an_edge
 from keel.lines.pulses import head
+from keel.lines.serial_clock import SerialClock
 from keel.model.faults import Fault
 from keel.model.frames import Times
 from keel.model.waveform import Logic
@@ -177,10 +179,11 @@ def _run(edges: Any, first: int, end: int, how: Serial, code: int, out: Any) -> 
 
 @dataclass(frozen=True)
 class Reading:
-    """One way to read a line: how, what came, how good it is."""
+    """One way to read a line: how, what came, what speaks for it."""
 
     how: Serial
     sent: Sent
+    evidence: Evidence
 
     @property
     def faulty(self) -> float:
@@ -188,52 +191,113 @@ class Reading:
         return 1.0 - float(self.sent.good.mean()) if len(self.sent) else 1.0
 
 
-WAYS: tuple[tuple[int, Parity], ...] = (
-    (8, "none"), (7, "even"), (7, "odd"), (8, "even"), (8, "odd"), (9, "none"), (7, "none"), (6, "none"), (5, "none"),
+USUAL = (
+    50, 110, 300, 600, 1_200, 2_400, 4_800, 9_600, 14_400, 19_200, 28_800, 38_400, 57_600, 115_200, 230_400, 460_800,
+    921_600, 1_000_000, 2_000_000, 3_000_000,
 )  # fmt: skip
-"""Data bits and parity, the most usual first."""
+"""Rates that serial lines usually have, before those of other lines."""
+WAYS: dict[tuple[int, Parity], float] = {
+    (8, "none"): 0.0, (8, "even"): 2.0, (8, "odd"): 2.0, (7, "even"): 5.0, (7, "odd"): 5.0, (9, "none"): 4.0,
+    (7, "none"): 4.0, (6, "none"): 6.0, (5, "none"): 6.0,
+}  # fmt: skip
+"""Data bits and parity, and what choosing them costs in bits: the less usual, the more. Parity bits that never change
+are not among them: a bit that never changes tells nothing."""
 LOOKED_AT_EDGES, READ_IN_WHOLE = 60_000, 3
-ENOUGH = 12
-"""So many bytes with the right parity are no chance."""
+PLAIN, MOSTLY = (*range(32, 127), 9, 10, 13), 0.9
+"""Bytes of text, and the share of them that makes a text."""
 
 
-def readings(logic: Logic, rate: float) -> list[Reading]:
-    """The ways to read a line at a rate, the best first. Those that are as good as the best are all that is known.
+def readings(logic: Logic, clock: SerialClock) -> list[Reading]:
+    """The ways to read a line, that for which most speaks first.
 
-    A long line is read in every way at its begin, and in whole in those that fit best there.
+    A long line is read in every way at its begin, and in whole in those for which most speaks there.
+
+    Args:
+        logic: The line, resting high, without what is too short to be a bit.
+        clock: How long its bits take.
     """
     sample = head(logic, LOOKED_AT_EDGES)
-    best = _ranked([Reading(way, decode(sample, way)) for way in (Serial(rate, *way) for way in WAYS)])
+    best = _ranked([reading(sample, Serial(clock.rate, *way), clock) for way in WAYS])
     if sample is not logic:
-        best = _ranked([Reading(one.how, decode(logic, one.how)) for one in best[:READ_IN_WHOLE]])
-    return [replace(best[0], how=replace(best[0].how, stop=_stop_bits(best[0]))), *best[1:]]
+        best = _ranked([reading(logic, one.how, clock) for one in best[:READ_IN_WHOLE]])
+    first = best[0]
+    return [replace(first, how=replace(first.how, stop=_stop_bits(first))), *best[1:]]
+
+
+def reading(logic: Logic, how: Serial, clock: SerialClock) -> Reading:
+    """A line read in one way."""
+    sent = decode(logic, how)
+    return Reading(how, sent, evidence_of(logic, sent, how, clock))
 
 
 def _ranked(found: list[Reading]) -> list[Reading]:
-    return sorted(found, key=lambda one: (round(one.faulty, 3), _unlikely(one)))
+    return sorted(found, key=lambda one: -one.evidence.bits)
 
 
-def _unlikely(reading: Reading) -> int:
-    """How little is to be said for it beside others without a fault."""
-    how, sent = reading.how, reading.sent
-    if how.parity != "none" and how.bits == 7:
-        # Seven bits and parity read as eight are right, too: they are text with a bit that follows from the others.
-        plain = ((sent.values >= 32) & (sent.values < 127)) | np.isin(sent.values, (9, 10, 13))
-        ones = np.array([int(value).bit_count() for value in np.flatnonzero(np.bincount(sent.values))])
-        return -1 if len(sent) >= ENOUGH and plain.mean() > 0.9 and len(set((ones & 1).tolist())) > 1 else 3
-    if how.bits < 8 or how.bits == 9:
-        return 2
-    return 0 if how.parity == "none" else 1
+def evidence_of(logic: Logic, sent: Sent, how: Serial, clock: SerialClock) -> Evidence:
+    """What speaks for bytes: stop bits, parity bits, starts right behind a stop bit, edges on the grid.
+
+    Bytes of one pulse prove nothing: pulses of any length and period are such bytes.
+    """
+    settings = WAYS.get((how.bits, how.parity), 0.0)
+    if not len(sent):
+        return Evidence(0.0, settings)
+    is_break = (sent.faults & BREAK) != 0
+    told = ~is_break & (_falls_inside(logic, sent) > 1)
+    if not told.any():
+        return Evidence(0.0, settings)
+    values = sent.values[told]
+    count = different(values)
+    # A break is an exception from what bytes are, as is a missing stop bit.
+    framed = certainty(float((sent.faults & (FRAMING | BREAK) != 0).mean()))
+    foretold = count * framed
+    if how.parity != "none":
+        foretold += count * framed * certainty(float((sent.faults[told] & PARITY != 0).mean()))
+    gaps = sent.starts[1:] - sent.ends[:-1]
+    follows = np.abs(gaps) < AT_ONCE * how.bit_ns
+    foretold += different(sent.values[1:][follows & told[1:]]) * framed if len(gaps) else 0.0
+    foretold += max(clock.widths - 1, 0) * of_an_edge(clock.spread) * framed
+    # Of all rates only few are usual ones.
+    near = min(USUAL, key=lambda one: abs(how.rate / one - 1))
+    foretold += A_USUAL_RATE * framed if abs(how.rate / near - 1) < NEAR_USUAL else 0.0
+    return Evidence(foretold, settings + _freedom(values, how))
 
 
-def _stop_bits(reading: Reading) -> float:
-    """One stop bit, but two where bytes that follow at once always come a bit later."""
-    sent, how = reading.sent, reading.how
+A_USUAL_RATE, NEAR_USUAL = 3.0, 0.025
+"""What a rate tells, in bits, that is so near to a usual one: all of them together cover about an eighth of all rates."""
+AT_ONCE = 0.15
+"""In bits: a byte that begins so near to the end of the one before follows at once."""
+
+
+def _freedom(values: Any, how: Serial) -> float:
+    """What a reading leaves open that another one would have told: what is to be held against it, in bits."""
+    if how.bits == 8 and how.parity == "none" and (values >> 7 == 1).all() and _is_text(values & 0x7F):
+        # Seven bits, and the line at rest behind them.
+        return WAYS[7, "none"] + 1.0
+    return 0.0
+
+
+def _is_text(values: Any) -> bool:
+    """Whether bytes are text."""
+    return different(values) >= 8 and float(np.isin(values, PLAIN).mean()) > MOSTLY
+
+
+def _falls_inside(logic: Logic, sent: Sent) -> Any:
+    """How many falling edges each byte has, its start included; shape (n,)."""
+    falls = logic.edges[int(logic.first == 0) :: 2]
+    begins = np.searchsorted(falls, sent.starts, side="left")
+    return np.searchsorted(falls, sent.ends, side="left") - begins
+
+
+def _stop_bits(found: Reading) -> float:
+    """One stop bit, but more where bytes that follow at once all come just as much later."""
+    sent, how = found.sent, found.how
     if len(sent) < 8:
         return 1.0
     apart = np.diff(sent.starts) / how.bit_ns - (how.length - how.stop)
-    close = apart[apart < 4]
-    if len(close) < 6:
-        return 1.0
-    least = float(np.percentile(close, 5))
-    return 2.0 if least > 1.75 else 1.5 if least > 1.3 else 1.0
+    close = apart[apart < 3]
+    for stop in (2.0, 1.5):
+        here = np.abs(close - stop) < AT_ONCE
+        if here.sum() >= 6 and here.mean() > 0.5 and not (close < stop - 2 * AT_ONCE).any():
+            return stop
+    return 1.0

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.model.frames import FrameBatch, Times, concat, empty_batch
-from keel.model.identity import pack_keys
+from keel.model.prints import Prints, prints_of
 from keel.model.span import Span
 from keel.store.recording import Snapshot
 from keel.store.waveform_entries import LineEntry
@@ -23,8 +23,6 @@ WITHIN_NS = 20_000_000
 NEAR_NS = 10_000_000
 ROWS_AROUND = 4_096
 PIECE_ROWS = 1 << 20
-
-Prints = npt.NDArray[np.uint64]
 
 
 @dataclass(frozen=True)
@@ -87,23 +85,6 @@ def frames_on(snapshot: Snapshot, bus: int, span: Span | None = None) -> FrameBa
             mine &= (rows.time >= span.start) & (rows.time < span.end)
         parts.append(rows.take(np.flatnonzero(mine)))
     return concat([part for part in parts if len(part)] or [empty_batch()])
-
-
-def prints_of(batch: FrameBatch) -> Prints:
-    """A number for each frame that says what it is and carries, shape (n,); buses are passed over."""
-    none = np.zeros(len(batch), np.uint8)
-    keys: Prints = pack_keys(none, batch.form, batch.ident) * np.uint64(0x9E3779B97F4A7C15)
-    lengths = batch.lengths
-    if not len(batch.data):
-        return keys + lengths.astype(np.uint64)
-    offsets = np.asarray(batch.offsets, np.int64)
-    places = np.arange(offsets[0], offsets[-1]) - np.repeat(offsets[:-1], lengths)
-    weights = np.random.default_rng(1).integers(0, 1 << 64, int(lengths.max(initial=0)) + 1, np.uint64)
-    worth = (batch.data[offsets[0] : offsets[-1]].astype(np.uint64) + np.uint64(1)) * weights[places]
-    sums = np.concatenate([np.zeros(1, np.uint64), np.cumsum(worth)])
-    low = offsets - offsets[0]
-    says: Prints = sums[low[1:]] - sums[low[:-1]]
-    return keys ^ says ^ (lengths.astype(np.uint64) << np.uint64(56))
 
 
 def offset_between(live: FrameBatch, probe: FrameBatch) -> int | None:

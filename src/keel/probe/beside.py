@@ -9,8 +9,9 @@ from typing import Any
 import numpy as np
 
 from keel.model.frames import FrameBatch, Rows, Times
+from keel.model.prints import prints_of
 from keel.model.units import length_words
-from keel.probe.aligning import offset_between, prints_of
+from keel.probe.aligning import offset_between
 from keel.probe.margins import Margin, Margins, margins_of
 from keel.store.recording import Snapshot
 

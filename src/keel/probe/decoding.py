@@ -57,7 +57,7 @@ def decode_channels(
         for code, line in candidates(done.channels, one, asked, threshold):
             found = read_together(CLOCKED[code], line.wires, asked) if line.wires else guesses(line.logic, asked, code)
             if is_told(found) or (one.code != "auto" and found):
-                best, others = found[0], [g for g in found[1:] if g.score > 0]
+                best, others = found[0], [g for g in found[1:] if g.evidence.bits > 0]
                 bus = free_name(bus_name(line.name), [line.bus for line in done.lines])
                 done.lines.append(Line(bus, best, others[0] if others else None, line))
             else:

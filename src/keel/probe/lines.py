@@ -80,7 +80,7 @@ def told(line: Line) -> list[str]:
     unit = medium_of(guess.bus).unit
     rates = f"{guess.rate:,.0f} {unit}" + (f", data {guess.fast_rate:,.0f} {unit}" if guess.fast_rate else "")
     title, inverted = EVERY[guess.code].title, ", inverted" if guess.inverted else ""
-    check = "with a right CRC" if guess.proved else "without a fault"
+    check = guess.check or "without a fault"
     said = [
         f"{title} at {rates}{inverted}: {len(guess.frames)} frames, {share:.1%} {check}, explains {guess.explained:.0%}"
     ]

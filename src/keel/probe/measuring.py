@@ -83,7 +83,7 @@ def _by_itself(one: Probed) -> Measured:
         return Measured(one)
     rate, fast = float(unit.rate), None
     found = [g for g in guesses(one.logic, Asked(), "canfd") if g.fast_rate]
-    if found and found[0].score > 0.5:
+    if found and found[0].is_told:
         rate, fast = float(found[0].rate), found[0].fast_rate
         if unit.nearest_rate:
             rate *= unit.rate / unit.nearest_rate
