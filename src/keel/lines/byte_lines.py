@@ -27,12 +27,14 @@ class ByteLine:
         clock: How long its bits take.
         inverted: Whether its levels were exchanged.
         measured: Its bits a second as its edges have them, whatever a person said; None where they do not tell.
+        is_last_resort: Whether something had to be passed over for it: short pulses, or how the line clearly rests.
     """
 
     line: Logic
     clock: SerialClock
     inverted: bool
     measured: float | None
+    is_last_resort: bool = False
 
     @property
     def rate(self) -> float:
@@ -44,22 +46,22 @@ def byte_lines(logic: Logic, asked: Asked) -> Iterator[ByteLine]:
     """The ways in which a line may carry bytes: how it rests, and how long its bits take; the likelier first."""
     if len(logic.edges) < 2:
         return
-    rests = resting(logic)[0]
+    rests, is_sure = resting(logic)
     ways = [rests == 0, rests == 1] if asked.inverted is None else [asked.inverted]
-    for inverted in ways:
+    for number, inverted in enumerate(ways):
         line = logic.inverted if inverted else logic
         if asked.rate is not None:
             yield _at_rate(line, asked.rate, inverted)
             continue
-        for clock, clean in clocks(line):
-            yield ByteLine(clean, clock, inverted, clock.rate)
+        for clock, clean, spared in clocks(line):
+            yield ByteLine(clean, clock, inverted, clock.rate, spared > 0 or (number > 0 and is_sure))
 
 
 def _at_rate(line: Logic, rate: float, inverted: bool) -> ByteLine:
     """A line as it is read at a rate that was given, or by its own clock near that rate."""
     unit = 1e9 / rate
     near = clock_near(line, unit)
-    measured = next((clock.rate for clock, _ in clocks(line)), None)
+    measured = next((clock.rate for clock, *_ in clocks(line)), None)
     is_near = near is not None and abs(near.rate / rate - 1) < NEAR and near.fits > LEAST_FITTING
     clock = near if near is not None and is_near else SerialClock(unit, MOST_SPREAD, 0.0, 0)
     return ByteLine(glitch_free(line, GLITCH * clock.ns), clock, inverted, near.rate if near and is_near else measured)

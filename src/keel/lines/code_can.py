@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from keel.lines.can import with_wire_bits
+from keel.lines.can_clock import measured
 from keel.lines.can_fields import fields_of
 from keel.lines.can_wave import FAULTS, NOT_ISO, CanRates, CanSent, decode, turn_of
 from keel.lines.code import Asked, Code, Field, Guess, How
@@ -45,6 +46,7 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, flexible: bool = True
     if best is None:
         return []
     rates = _refined(sample, best[1])
+    rates = measured(_clean(sample, rates), decode(_clean(sample, rates), rates), rates)
     rates = CanRates(rates.slow, rates.fast, turn_of(_clean(sample, rates), rates))
     clean = _clean(line, rates)
     sent = decode(clean, rates)

@@ -40,6 +40,8 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
     """A line read as bytes, in the ways for which most speaks."""
     found: list[Guess] = []
     for way in byte_lines(logic, asked):
+        if way.is_last_resort and any(one.is_told and one.explained > RIGHT for one in found):
+            break
         found += _read(logic, way, asked)
         if any(one.evidence.bits > CLEARLY and one.explained > RIGHT for one in found):
             break

@@ -38,7 +38,7 @@ def guesses(logic: Logic, asked: Asked, code: str = "auto") -> list[Guess]:
         found = (CODES[code].named or CODES[code].read)(logic, unit, asked)
     if code in ("can", "canfd"):
         found = [replace(guess, code=code) for guess in found]
-    return sorted(found, key=lambda guess: -guess.evidence.bits)
+    return sorted(found, key=lambda guess: (not guess.is_told, -guess.evidence.bits))
 
 
 def _likely(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Code]:

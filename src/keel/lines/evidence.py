@@ -7,7 +7,8 @@ bit, a checksum, an edge on the grid of the bit time; a data bit is not. Three r
 - What repeats tells once. A byte or a frame that comes a thousand times was foretold by its first coming, whatever the
   code is: only different ones count, and the first of them is spent on the settings.
 - What is foretold wrongly at times tells less: a bit that is wrong in a share ``f`` of all cases tells ``1 - H(f)``,
-  where ``H`` is Shannon's entropy. A wrong bit in a hundred leaves nine tenths, one in three next to nothing.
+  where ``H`` is Shannon's entropy. A wrong bit in a hundred leaves nine tenths, one in three next to nothing. And one
+  that is foretold to be the same every time tells nothing, as it needs no foretelling.
 - Settings cost what choosing them cost: the less usual a way to read is, the more it has to foretell.
 
 So eight bits with a parity bit, some of them wrong, win over nine bits without: the ninth would have been free. And a
@@ -57,13 +58,23 @@ class Evidence:
 NOTHING = Evidence(0.0)
 
 
-def certainty(wrong: float) -> float:
-    """What a foretold bit tells, in bits, that came otherwise in a share ``wrong`` of all cases: 1 - H(wrong)."""
-    if wrong <= 0.0:
-        return 1.0
+def entropy(share: float) -> float:
+    """Shannon's entropy of a bit that is set in a share of all cases, in bits."""
+    if not 0.0 < share < 1.0:
+        return 0.0
+    return -share * float(np.log2(share)) - (1.0 - share) * float(np.log2(1.0 - share))
+
+
+def certainty(wrong: float, ones: float = 0.5) -> float:
+    """What a foretold bit tells, in bits, that came otherwise in some cases: H(ones) - H(wrong), nothing below 0.
+
+    Args:
+        wrong: The share of cases in which it came otherwise.
+        ones: The share of cases in which it was foretold to be set: a bit that is always the same tells nothing.
+    """
     if wrong >= 0.5:
         return 0.0
-    return 1.0 + wrong * float(np.log2(wrong)) + (1.0 - wrong) * float(np.log2(1.0 - wrong))
+    return max(entropy(ones) - entropy(wrong), 0.0)
 
 
 def of_an_edge(spread: float) -> float:

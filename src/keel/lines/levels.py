@@ -6,13 +6,14 @@ than the noise. Edges lie where the line crosses the cut, between two samples.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from keel.lines.steps import Steps, cuts_by_steps, steps_of
 from keel.model.waveform import Analog, Logic
 
 MOST_LOOKED_AT = 1 << 18
@@ -50,6 +51,8 @@ class Levels:
         noise: The usual distance of samples from their level.
         drifts: Whether the levels move over time.
         said: What is to be known, in sentences.
+        steps: How it steps, where its levels are known by that alone.
+        rest: Where it rests between two levels, as a pair of wires does that nobody drives; None if it does not.
     """
 
     low: float
@@ -60,6 +63,8 @@ class Levels:
     swing: bool
     drifts: bool
     said: tuple[str, ...]
+    steps: Steps | None = None
+    rest: float | None = None
 
 
 def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
@@ -67,21 +72,33 @@ def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
     if not len(wave):
         return Levels(0.0, 0.0, 0.0, 0.0, 0.0, False, False, ("no samples",))
     looked = wave.volts(every=max(len(wave) // MOST_LOOKED_AT, 1))
+    if threshold is None and (between := _at_rest_between(wave)) is not None:
+        return between
     low, high = _two(looked)
     middle = (low + high) / 2
     below, above = looked[looked < middle], looked[looked >= middle]
     noise = max(_spread(below, low), _spread(above, high)) if len(below) and len(above) else _spread(looked, low)
+    noise = max(noise, _rounding(looked) / 2)
     reach = high - low
     said: list[str] = []
     has_swing = reach > LEAST_SWING * noise and reach > 1e-6 and min(len(below), len(above)) > 2
     if not has_swing and (fine := _rounded_noise(wave, looked, low, high)) is not None:
         # Slow edges are no noise.
         noise, has_swing = fine, True
+    steps = steps_of(wave) if not has_swing and threshold is None else None
+    if steps is not None:
+        # Both levels move, but from one to the other it always goes by as much.
+        _, cuts = cuts_by_steps(wave, steps)
+        middle, reach, noise, has_swing = float(np.median(cuts)), steps.height, steps.noise, True
+        low, high = middle - reach / 2, middle + reach / 2
+        said.append(f"its levels drift by {float(np.ptp(np.percentile(cuts, [2, 98]))):.3g} V: the threshold moves along")
+        hysteresis = float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)) / 2
+        return Levels(low, high, middle, hysteresis, noise, True, True, tuple(said), steps)
     if not has_swing and (seldom := _seldom(wave)) is not None:
         # It rests nearly all the time.
         low, high, noise = seldom
         middle, reach, has_swing = (low + high) / 2, high - low, True
-    if not has_swing and (moving := _moving_levels(wave)) is not None:
+    if not has_swing and (moving := _moving_levels(wave, _rounding(looked) / 2)) is not None:
         # Both levels wander farther than they are apart: seen piece by piece they are there.
         low, high, noise = moving
         middle, reach, has_swing = (low + high) / 2, high - low, True
@@ -99,6 +116,68 @@ def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
     cut = middle if threshold is None else threshold
     hysteresis = float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)) / 2
     return Levels(low, high, cut, hysteresis, noise, True, drift > A_DRIFT * reach and threshold is None, tuple(said))
+
+
+FEW_VALUES, RESTLESS = 3, 0.2
+"""So few different values are levels by themselves, but where they change at so many of all samples."""
+
+
+def _rounding(looked: Floats) -> float:
+    """By how many volts an instrument's numbers are apart; 0 where a line has no more of them than levels."""
+    values = np.unique(looked)
+    if len(values) < 2:
+        return 0.0
+    is_restless = float((np.diff(looked) != 0).mean()) > RESTLESS
+    return float(np.diff(values).min()) if len(values) > FEW_VALUES or is_restless else 0.0
+
+
+FAR, ON_BOTH_SIDES, ALIKE_FAR, IN_BETWEEN = 0.5, 0.15, 0.35, 0.35
+"""A line rests between two levels where what is farther off than such a share of its reach lies on either side for such
+a share of the time, about as far; and few samples are half way."""
+
+
+def _at_rest_between(wave: Analog) -> Levels | None:
+    """The levels of a line that rests between them, as the difference of two wires does that nobody drives."""
+    samples = np.asarray(wave.samples)
+    begins = np.arange(0, len(samples), SMALL_BLOCK)
+    if len(begins) < FEWEST_BLOCKS:
+        return None
+    looked = wave.volts(every=max(len(wave) // MOST_LOOKED_AT, 1))
+    rest, noise = float(np.median(looked)), max(_fine_noise(wave), _rounding(looked) / 2)
+    most = np.maximum.reduceat(samples, begins) * wave.scale - rest
+    least = np.minimum.reduceat(samples, begins) * wave.scale - rest
+    away = np.maximum(np.abs(most), np.abs(least))
+    busy = np.flatnonzero(away > LEAST_SWING * noise)
+    if len(busy) < FEWEST_BLOCKS:
+        return None
+    reach = float(np.median(away[busy]))
+    places = (begins[busy[:MOST_BLOCKS]][:, None] + np.arange(SMALL_BLOCK)).ravel()
+    found = np.asarray(samples[places[places < len(samples)]], np.float64) * wave.scale - rest
+    up, down = found[found > FAR * reach], found[found < -FAR * reach]
+    far = len(up) + len(down)
+    if not far or min(len(up), len(down)) < ON_BOTH_SIDES * far:
+        return None
+    high, low = float(np.median(up)), -float(np.median(down))
+    half_way = (np.abs(found) > 0.3 * reach) & (np.abs(found) < 0.7 * reach)
+    quiet = float((np.abs(looked - rest) < 0.2 * reach).mean())
+    if abs(high - low) > ALIKE_FAR * max(high, low) or half_way.sum() > IN_BETWEEN * far or quiet < A_REST:
+        return None
+    said = f"three levels: it rests at {rest:.3g} V between {rest - low:.3g} V and {rest + high:.3g} V, as a pair of wires does that nobody drives"
+    noise = max(noise, _spread(up, high))
+    reach = min(high, low)
+    hysteresis = float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)) / 2
+    return Levels(rest - low, rest + high, rest + high / 2, hysteresis, noise, True, False, (said,), None, rest)
+
+
+A_REST = 0.1
+"""And rests there for such a share of the time."""
+
+
+def other_cut(levels: Levels) -> Levels | None:
+    """Of a line that rests between two levels the same, with its rest taken for the upper one; None of others."""
+    if levels.rest is None:
+        return None
+    return replace(levels, threshold=(levels.rest + levels.low) / 2)
 
 
 def _seldom(wave: Analog) -> tuple[float, float, float] | None:
@@ -130,7 +209,7 @@ def _rounded_noise(wave: Analog, looked: Floats, low: float, high: float) -> flo
     """
     reach = high - low
     between = float(((looked > low + reach / 3) & (looked < high - reach / 3)).mean())
-    noise = _fine_noise(wave)
+    noise = max(_fine_noise(wave), _rounding(looked) / 2)
     return noise if reach > LEAST_SWING * noise and reach > 1e-3 and between < HALF_WAY else None
 
 
@@ -153,7 +232,7 @@ def _without_levels(wave: Analog, looked: Floats, level: float, reach: float) ->
     return f"{kind}: it rests at {level:.3g} V, noise {noise * 1e3:.3g} mV"
 
 
-def _moving_levels(wave: Analog) -> tuple[float, float, float] | None:
+def _moving_levels(wave: Analog, least_noise: float) -> tuple[float, float, float] | None:
     """Low, high and noise of a line whose levels wander; None where no piece of it has levels."""
     _, lows, highs = _blocks(wave)
     size = max(len(wave) // BLOCKS, 1)
@@ -165,6 +244,7 @@ def _moving_levels(wave: Analog) -> tuple[float, float, float] | None:
         middle = (low + high) / 2
         below, above = part[part < middle], part[part >= middle]
         noise = max(_spread(below, low), _spread(above, high)) if len(below) and len(above) else np.inf
+        noise = max(noise, least_noise)
         if high - low > LEAST_SWING * noise and high - low > 1e-3:
             found.append((high - low, noise))
     if len(found) < max(len(lows) // 2, 4):
@@ -274,7 +354,12 @@ def logic_of(wave: Analog, levels: Levels) -> Logic:
     if not levels.swing or len(wave) < 2:
         high = len(wave) and float(np.median(wave.volts(0, 1000))) >= levels.threshold and levels.swing
         return Logic(wave.start, wave.end, int(bool(high)), np.zeros(0, np.int64))
-    size, cuts = cuts_over_time(wave, levels) if levels.drifts else (len(wave), np.array([levels.threshold]))
+    if levels.steps is not None:
+        size, cuts = cuts_by_steps(wave, levels.steps)
+    elif levels.drifts:
+        size, cuts = cuts_over_time(wave, levels)
+    else:
+        size, cuts = len(wave), np.array([levels.threshold])
     out = np.empty(len(wave), np.int64)
     reach = levels.hysteresis / wave.scale
     first, n = _edges(np.asarray(wave.samples), cuts / wave.scale, size, reach, wave.start, wave.step, out)

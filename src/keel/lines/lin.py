@@ -82,7 +82,8 @@ def _read(way: ByteLine, asked: Asked, model: str) -> Guess | None:
     faulty = int((~good).sum())
     return Guess(
         "lin", rate, None, way.inverted, settings, frames, bus, share, _evidence(way, sent, frames),
-        "with a right checksum", faulty, (), {"rate": rate},
+        "with a right checksum", faulty, (),
+        {"rate": rate, "model": float(MODELS.index(model)) if model else -1.0},
     )  # fmt: skip
 
 
@@ -99,6 +100,8 @@ def _evidence(way: ByteLine, sent: Sent, frames: FrameBatch) -> Evidence:
     # Where there are many breaks, some are followed by what looks like a header.
     chance = float(np.log2(1 + (~is_header).sum()))
     headers = len(np.unique(frames.ident[is_header]))
+    if not headers:
+        return Evidence(0.0, 2.0)
     checksums = different_frames(frames.take(np.flatnonzero(is_whole)))
     foretold = headers * max(A_HEADER - chance, 0.0) + checksums * max(A_CHECKSUM - chance, 0.0)
     return Evidence(foretold, 2.0) + evidence_of(way.line, plain, Serial(way.rate), way.clock)
@@ -145,7 +148,9 @@ def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
     # It rests before a frame begins, whatever was there before.
     quiet = Logic(start - round(40 * bit), part.end, 1, part.edges[part.edges >= start], part.unknown)
     sent = decode(quiet, Serial(how.numbers["rate"]))
-    frames, _ = _frames(sent, bit, str(how.settings.get("checksum", "")))
+    # Where nobody said which checksum there is, each frame has its own.
+    model = int(how.numbers.get("model", -1))
+    frames, _ = _frames(sent, bit, MODELS[model] if model >= 0 else "")
     rows = [
         (int(begin), int(stop), int(value))
         for begin, stop, value in zip(sent.starts, sent.ends, sent.values, strict=True)

@@ -79,7 +79,10 @@ def _short(_: Any, two: Any) -> tuple[Any, Any, Any]:
     remainder = np.full(len(two), SEED)
     for nibble in nibbles[:3]:
         remainder = nibble ^ TABLE[remainder]
-    return nibbles[0], nibbles[1] << 4 | nibbles[2], TABLE[remainder] == nibbles[3]
+    # As those of frames: with a nibble of 0 behind the last one, or without.
+    recommended, legacy = TABLE[remainder] == nibbles[3], remainder == nibbles[3]
+    right = recommended if recommended.sum() >= legacy.sum() else legacy
+    return nibbles[0], nibbles[1] << 4 | nibbles[2], right
 
 
 def _enhanced(three: Any, two: Any) -> tuple[Any, Any, Any]:

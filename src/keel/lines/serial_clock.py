@@ -28,8 +28,9 @@ NEAR, FITS = 0.3, 0.25
 LEAST_SPREAD, MOST_SPREAD = 0.005, 0.29
 FEWEST, A_CLUSTER, ALIKE = 3, 0.01, 1.25
 """Pulses of one length are no chance where there are so many, and such a share of all; they are alike within that."""
-MOST_CLUSTERS, MOST_BITS = 4, 3
-"""So many of the shortest lengths are tried as one bit, two bits, three bits."""
+MOST_CLUSTERS, MOST_BITS, SPIKES = 4, 3, 1.6
+"""So many lengths are tried as one bit, two bits, three bits: the shortest, and that of what is left without pulses up
+to so many times as long."""
 SAME = 0.03
 GLITCH = 0.25
 """Pulses shorter than that share of a bit are none."""
@@ -132,15 +133,19 @@ def _fitted(away: Floats, bits: Floats, rises: Floats) -> tuple[float, float]:
     return float(solution[0]), float(np.clip(solution[1], -0.45 * solution[0], 0.45 * solution[0]))
 
 
-def clocks(line: Logic) -> Iterator[tuple[SerialClock, Logic]]:
-    """Bit times that a line may have, longest first, each with the line without what is too short for it.
+def clocks(line: Logic) -> Iterator[tuple[SerialClock, Logic, int]]:
+    """Bit times that a line may have, each with the line without what is too short for it, and how many kinds of short
+    pulses had to be passed over to find it.
 
     Args:
         line: A line that rests high.
     """
     parts = pieces_of(line)
     tried: list[float] = []
-    for length in _lengths(widths_of(parts)[0]):
+    for spared in range(MOST_CLUSTERS):
+        length = _shortest_low(parts)
+        if length is None:
+            return
         for bits in range(1, MOST_BITS + 1):
             unit = length / bits
             if any(abs(unit / one - 1) < SAME for one in tried):
@@ -152,7 +157,9 @@ def clocks(line: Logic) -> Iterator[tuple[SerialClock, Logic]]:
             if any(abs(found.ns / one - 1) < SAME for one in tried):
                 continue
             tried.append(found.ns)
-            yield found, glitch_free(line, GLITCH * found.ns)
+            yield found, glitch_free(line, GLITCH * found.ns), spared
+        # There may be more than a few spikes: it is looked at without what is so short.
+        parts = [glitch_free(part, SPIKES * length) for part in parts]
 
 
 def clock_near(line: Logic, unit: float) -> SerialClock | None:
@@ -161,17 +168,15 @@ def clock_near(line: Logic, unit: float) -> SerialClock | None:
     return refined(parts, unit)
 
 
-def _lengths(widths: Floats) -> list[float]:
-    """The lengths of the shortest kinds of low pulses, in ns; those that are mere chance left out."""
-    ordered = np.sort(widths)
-    need = max(FEWEST, A_CLUSTER * len(ordered))
-    found: list[float] = []
-    at = 0
-    while at < len(ordered) and len(found) < MOST_CLUSTERS:
-        end = int(np.searchsorted(ordered, ordered[at] * ALIKE, side="right"))
-        if end - at >= need:
-            found.append(float(np.median(ordered[at:end])))
-            at = end
-        else:
-            at += 1
-    return found
+def _shortest_low(parts: list[Logic]) -> float | None:
+    """The length of the shortest low pulses that are no mere chance, in ns; None if there are none."""
+    ordered = np.sort(widths_of(parts)[0])
+    need = max(FEWEST, int(A_CLUSTER * len(ordered)))
+    if len(ordered) < need:
+        return None
+    ends = np.searchsorted(ordered, ordered * ALIKE, side="right")
+    dense = np.flatnonzero(ends - np.arange(len(ordered)) >= need)
+    if not len(dense):
+        return None
+    at = int(dense[0])
+    return float(np.median(ordered[at : ends[at]]))

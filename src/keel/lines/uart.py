@@ -252,10 +252,9 @@ def evidence_of(logic: Logic, sent: Sent, how: Serial, clock: SerialClock) -> Ev
     framed = certainty(float((sent.faults & (FRAMING | BREAK) != 0).mean()))
     foretold = count * framed
     if how.parity != "none":
-        foretold += count * framed * certainty(float((sent.faults[told] & PARITY != 0).mean()))
-    gaps = sent.starts[1:] - sent.ends[:-1]
-    follows = np.abs(gaps) < AT_ONCE * how.bit_ns
-    foretold += different(sent.values[1:][follows & told[1:]]) * framed if len(gaps) else 0.0
+        wrong = float((sent.faults[told] & PARITY != 0).mean())
+        foretold += count * framed * certainty(wrong, _odd_share(values))
+    foretold += _following(sent, how, told) * framed
     foretold += max(clock.widths - 1, 0) * of_an_edge(clock.spread) * framed
     # Of all rates only few are usual ones.
     near = min(USUAL, key=lambda one: abs(how.rate / one - 1))
@@ -263,10 +262,27 @@ def evidence_of(logic: Logic, sent: Sent, how: Serial, clock: SerialClock) -> Ev
     return Evidence(foretold, settings + _freedom(values, how))
 
 
+def _odd_share(values: Any) -> float:
+    """The share of different values that have an odd number of ones."""
+    kinds = np.unique(values)
+    odd = [int(value).bit_count() & 1 for value in kinds.tolist()]
+    return sum(odd) / len(odd)
+
+
 A_USUAL_RATE, NEAR_USUAL = 3.0, 0.025
 """What a rate tells, in bits, that is so near to a usual one: all of them together cover about an eighth of all rates."""
-AT_ONCE = 0.15
-"""In bits: a byte that begins so near to the end of the one before follows at once."""
+AT_ONCE, MORE_STOP_BITS = 0.15, (0.0, 1.0)
+"""In bits: a byte that begins so near to the end of the one before follows at once; or behind one stop bit more, for
+all bytes of a line alike."""
+
+
+def _following(sent: Sent, how: Serial, told: Any) -> int:
+    """How many different bytes begin where one that follows at once has to."""
+    if len(sent) < 2:
+        return 0
+    gaps = (sent.starts[1:] - sent.ends[:-1]) / how.bit_ns
+    counts = [different(sent.values[1:][(np.abs(gaps - more) < AT_ONCE) & told[1:]]) for more in MORE_STOP_BITS]
+    return max(counts)
 
 
 def _freedom(values: Any, how: Serial) -> float:

@@ -10,13 +10,18 @@ from keel.media.medium import IdentForm, Medium
 from keel.model.faults import Fault
 
 
+def _read_index(text: str) -> tuple[int, int] | None:
+    """An index as the trade says it, in decimal: ``33``."""
+    return (int(text), 0x3F) if text.isdecimal() and int(text) <= 0x3F else None
+
+
 def _index(number: int, word: str, role: str) -> IdentForm:
-    return IdentForm(number, word, "index", 6, role=role, kind=role, written=lambda ident: f"{ident:02X}")
+    return IdentForm(number, word, "index", 6, role=role, kind=role, written=str, read=_read_index)
 
 
 COMMAND = _index(33, "card-command", "command")
 RESPONSE = _index(34, "card-response", "response")
-"""By the index in its token: that of the command, or 3F."""
+"""By the index in its token: that of the command, or 63."""
 HEADER_BYTES = 4
 
 CARD = Medium(
