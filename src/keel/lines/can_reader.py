@@ -20,7 +20,13 @@ from keel.model.frames import FD_LENGTHS
 SAMPLE = 0.65
 SWITCH = 0.8
 """Where in BRS and in the CRC delimiter the rate is taken to change, where no edge tells."""
-CRC, STUFF, FORM, ACK, OVERLOAD = 1, 2, 4, 8, 16
+CRC, STUFF, FORM, ACK, OVERLOAD, ERROR_FLAG = 1, 2, 4, 8, 16, 32
+END, EXTENDED, IDENT, FLAGS, DLC, FAULTS, IS_ISO, LENGTH, TURN, KNOWN, FLAG_BEGIN, FLAG_END = range(12)
+"""What `read_frame` gives: columns of ``out``. ``KNOWN`` is 1 where the identifier was read; ``FLAG_BEGIN`` and
+``FLAG_END`` are when an error flag behind it began and ended, 0 without one."""
+OUT = 12
+LEAST_FLAG = 5.5
+"""An error flag is six dominant bits or more."""
 FIELDS = (
     "sof", "id", "srr", "ide", "id", "rtr", "r1", "r0", "fdf", "res", "brs", "esi", "dlc", "data", "stuff_count", "crc",
     "crc_delimiter", "ack", "ack_delimiter", "eof", "stuff",
@@ -34,7 +40,7 @@ _LENGTHS = np.array(FD_LENGTHS, np.int64)
 _GRAY = np.array([0, 1, 3, 2, 6, 7, 5, 4], np.int64)
 MOST_BITS = 800
 """No frame has more bits, stuff bits included."""
-ISO, NOT_ISO = 1, 0
+ISO, NOT_ISO, EITHER = 1, 0, -1
 
 
 @njit(cache=True, nogil=True)
@@ -77,19 +83,22 @@ def _note(bits: Any, count: Any, clock: Any, level: Any, field: Any) -> Any:
 
 @njit(cache=True, nogil=True)
 def read_frame(
-    edges: Any, first: Any, end: Any, k: Any, slow: Any, fast: Any, turn: Any, out: Any, data: Any, used: Any, bits: Any
+    edges: Any, first: Any, end: Any, k: Any, slow: Any, fast: Any, turn: Any, usual: Any, out: Any, data: Any,
+    used: Any, bits: Any,
 ) -> Any:
     """Read a frame that begins with edge ``k``.
 
     Args:
         turn: How long BRS takes, in ns; 0 if that is not known yet.
-        out: Gets end, form, identifier, flags, DLC, faults, whether it is ISO, the payload's length, how long BRS took.
+        usual: `ISO` or `NOT_ISO`, as other CAN FD frames of the line are; `EITHER` if that is not known.
+        out: Gets what was read, as far as it was read: see `END` and its like.
         data, used: Payloads, and where this one begins.
         bits: Gets begin, level and field of each bit, shape (`MOST_BITS`, 3); empty if nobody asks.
 
     Returns:
         The last edge that was read; and how many bits there were, negative where the recording ended within.
     """
+    out[:] = 0
     clock = np.empty(3)
     clock[0], clock[1] = np.float64(edges[k]), slow
     j = k - 1
@@ -113,7 +122,7 @@ def read_frame(
                 return j, -count
             count = _note(bits, count, clock, level, _STUFF)
             if level == last:
-                out[0], out[5] = np.int64(np.rint(clock[0])), STUFF
+                out[END], out[FAULTS] = np.int64(np.rint(clock[0])), STUFF
                 return j, count
             stuffed += 1
             last, run = level, 1
@@ -153,15 +162,18 @@ def read_frame(
                 extended = 1
                 field, left = _ID2, 18
             else:
+                out[KNOWN], out[IDENT] = 1, ident
                 field, left = _FDF, 1
         elif field == _ID2:
             ident = base << 18 | (value & 0x3FFFF)
+            out[KNOWN], out[IDENT], out[EXTENDED] = 1, ident, 1
             field, left = _RTR, 1
         elif field == _RTR:
             remote = level
             field, left = _FDF, 1
         elif field == _FDF:
             fd = level
+            out[FLAGS] = fd | (0 if fd else remote << 3)
             field, left = (_RES, 1) if fd else ((_R0, 1) if extended else (_DLC, 4))
         elif field == _R0:
             field, left = _DLC, 4
@@ -178,14 +190,17 @@ def read_frame(
                     off = edges[j + 1] - wanted_end
                     if abs(off) < 0.5 * fast or (turn == 0 and edges[j + 1] - begin < 1.1 * slow):
                         clock[0] = np.float64(edges[j + 1])
-                out[8] = np.int64(np.rint(clock[0] - begin))
+                out[TURN] = np.int64(np.rint(clock[0] - begin))
                 clock[1] = fast
+            out[FLAGS] |= brs << 1
             field, left = _ESI, 1
         elif field == _ESI:
             esi = level
+            out[FLAGS] |= esi << 2
             field, left = _DLC, 4
         elif field == _DLC:
             dlc = value & 15
+            out[DLC] = dlc
             length = _LENGTHS[dlc] if fd else min(dlc, 8)
             if remote and not fd:
                 length = 0
@@ -196,6 +211,7 @@ def read_frame(
         elif field == _DATA:
             data[used + got] = value & 0xFF
             got += 1
+            out[LENGTH] = got
             if got == length:
                 break
             left = 8
@@ -210,7 +226,7 @@ def read_frame(
                     return j, -count
                 count = _note(bits, count, clock, level, _STUFF)
                 if level == last:
-                    out[0], out[5] = np.int64(np.rint(clock[0])), STUFF
+                    out[END], out[FAULTS] = np.int64(np.rint(clock[0])), STUFF
                     return j, count
                 last, run = level, 1
             level, j = _next_bit(edges, first, end, clock, j)
@@ -228,17 +244,19 @@ def read_frame(
                 return j, -count
             count = _note(bits, count, clock, level, _STUFF)
             if level == last:
-                out[0], out[5] = np.int64(np.rint(clock[0])), STUFF
+                out[END], out[FAULTS] = np.int64(np.rint(clock[0])), STUFF
                 return j, count
         faults |= CRC if value != wanted else 0
     else:
         # A fixed stuff bit, the count of stuff bits (not before ISO), the CRC, with a fixed stuff bit after each four.
         size = 17 if length <= 16 else 21
         started = clock[0], clock[1], j, count, last
-        for attempt in range(2):
+        likelier = NOT_ISO if usual == NOT_ISO else ISO
+        for attempt in range(3):
             clock[0], clock[1] = started[0], started[1]
             j, count, last = started[2], started[3], started[4]
-            is_iso = attempt == 0
+            # As the line's other frames are, then as they are not; where neither fits, the first again.
+            is_iso = (likelier == ISO) == (attempt != 1)
             total = size + (4 if is_iso else 0)
             value, wrong, counted = 0, 0, 0
             reg17 = crc17 if is_iso else plain17
@@ -271,10 +289,9 @@ def read_frame(
             if not bad:
                 iso = ISO if is_iso else NOT_ISO
                 break
-            if attempt == 1:
-                # Neither: what is read is read as ISO has it, and said to be wrong.
+            if attempt == 2:
                 faults |= CRC
-                iso = ISO
+                iso = likelier
     # The CRC delimiter, at whose sample point the rate changes back.
     level, j = _next_bit(edges, first, end, clock, j)
     if level < 0:
@@ -289,6 +306,7 @@ def read_frame(
             clock[0] = np.float64(edges[j + 1])
         else:
             clock[0] = begin + SWITCH * fast + (1 - SWITCH) * slow
+    flag = np.int64(0)
     for n in range(9):
         level, j = _next_bit(edges, first, end, clock, j)
         if level < 0:
@@ -296,16 +314,22 @@ def read_frame(
                 return j, -count
             break
         kind = _ACK if n == 0 else _ACK_DEL if n == 1 else _EOF
+        if n > 0 and not level:
+            # Who saw an error says so with a flag, from here on; a last bit that is low asks for more time.
+            if n < 8:
+                flag = np.int64(np.rint(clock[2]))
+                # A wrong CRC or a missing acknowledgement is why; without either the bit itself is wrong.
+                faults |= 0 if faults & (CRC | ACK) else FORM
+            else:
+                count = _note(bits, count, clock, level, kind)
+            break
         count = _note(bits, count, clock, level, kind)
         if n == 0:
             faults |= ACK if level else 0
-        elif not level:
-            # Who saw a wrong CRC says so here; a last bit that is low is an overload, no fault of this frame.
-            if n < 8 and not faults & CRC:
-                faults |= FORM
-            break
-    out[0] = np.int64(np.rint(clock[0]))
-    out[1], out[2] = extended, ident
-    out[3] = fd | brs << 1 | esi << 2 | (remote if not fd else 0) << 3
-    out[4], out[5], out[6], out[7] = dlc, faults, iso, length
+    out[END] = flag if flag else np.int64(np.rint(clock[0]))
+    if flag and j + 1 < len(edges) and edges[j + 1] - flag >= LEAST_FLAG * slow:
+        out[FLAG_BEGIN], out[FLAG_END] = flag, edges[j + 1]
+    out[EXTENDED], out[IDENT], out[KNOWN] = extended, ident, 1
+    out[FLAGS] = fd | brs << 1 | esi << 2 | (remote if not fd else 0) << 3
+    out[DLC], out[FAULTS], out[IS_ISO], out[LENGTH] = dlc, faults, iso, length
     return j, count

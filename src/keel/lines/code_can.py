@@ -7,10 +7,12 @@ from typing import Any
 
 import numpy as np
 
+from keel.errors import InputError
 from keel.lines.can import with_wire_bits
 from keel.lines.can_clock import measured
 from keel.lines.can_fields import fields_of
-from keel.lines.can_wave import FAULTS, NOT_ISO, CanRates, CanSent, decode, turn_of
+from keel.lines.can_reader import EITHER, ISO, NOT_ISO
+from keel.lines.can_wave import FAULT_OF, CanRates, CanSent, decode, turn_of, usual_of
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.evidence import Evidence, different_frames
 from keel.lines.pulses import BitTime, explained, glitch_free, head, idle_level, nearest_rate, window
@@ -33,6 +35,8 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, flexible: bool = True
     """A line read as CAN, at the rates that explain it best."""
     if len(logic.edges) < 8 or (unit is None and asked.rate is None):
         return []
+    if asked.settings.get("iso", "yes").lower() not in ISOS:
+        raise InputError("--set", f"iso={asked.settings['iso']}", "yes or no")
     inverted = idle_level(logic) == 0 if asked.inverted is None else asked.inverted
     line = logic.inverted if inverted else logic
     best: tuple[float, CanRates] | None = None
@@ -47,10 +51,15 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, flexible: bool = True
         return []
     rates = _refined(sample, best[1])
     rates = measured(_clean(sample, rates), decode(_clean(sample, rates), rates), rates)
-    rates = CanRates(rates.slow, rates.fast, turn_of(_clean(sample, rates), rates))
+    clean = _clean(sample, rates)
+    usual = ISOS[asked.settings["iso"].lower()] if "iso" in asked.settings else usual_of(decode(clean, rates))
+    rates = CanRates(rates.slow, rates.fast, turn_of(clean, rates), usual)
     clean = _clean(line, rates)
     sent = decode(clean, rates)
     return [_guess(clean, sent, rates, inverted, asked)] if sent.good.any() else []
+
+
+ISOS = {"yes": ISO, "no": NOT_ISO}
 
 
 def _clean(line: Logic, rates: CanRates) -> Logic:
@@ -96,7 +105,7 @@ def _refined(line: Logic, rates: CanRates) -> CanRates:
 
 def _guess(line: Logic, sent: CanSent, rates: CanRates, inverted: bool, asked: Asked) -> Guess:
     faults = np.zeros(len(sent), np.uint32)
-    for bit, fault in FAULTS.items():
+    for bit, fault in FAULT_OF.items():
         faults |= np.where(sent.faults & bit, np.uint32(int(fault)), np.uint32(0))
     none = np.zeros(len(sent), np.uint32)
     batch = FrameBatch(
@@ -108,16 +117,17 @@ def _guess(line: Logic, sent: CanSent, rates: CanRates, inverted: bool, asked: A
     is_fd = bool((sent.flags & Flag.FD).any())
     has_fast = bool((sent.flags & Flag.BRS).any())
     said = []
-    if is_fd and (sent.iso[(sent.flags & Flag.FD) != 0] == NOT_ISO).all():
+    if is_fd and rates.usual == NOT_ISO:
         said.append("CAN FD from before ISO 11898-1:2015")
     settings: dict[str, object] = {"iso": "no" if said else "yes"} if is_fd else {}
     slow = asked.rate or nearest_rate(rates.slow) or rates.slow
     fast = (asked.fast_rate or nearest_rate(rates.fast) or rates.fast) if has_fast else None
     bus = Bus("", max(round(slow), 1), round(fast or 2_000_000), stamp="start", assumed=False, fast_assumed=fast is None)
-    faulty = int((~good).sum())
+    faulty = int((~good & ~sent.is_follow_up).sum())
     return Guess(
         "canfd" if is_fd else "can", rates.slow, rates.fast if has_fast else None, inverted, settings,
-        with_wire_bits(batch), bus, share, _evidence(line, batch, good), "with a right CRC", faulty, tuple(said), {"slow": rates.slow, "fast": rates.fast, "turn": rates.turn_ns},
+        with_wire_bits(batch), bus, share, _evidence(line, batch, good), "with a right CRC", faulty, tuple(said), {"slow": rates.slow, "fast": rates.fast, "turn": rates.turn_ns,
+         "usual": float(rates.usual)},
     )  # fmt: skip
 
 
@@ -135,7 +145,8 @@ def _evidence(line: Logic, frames: FrameBatch, good: Any) -> Evidence:
 
 def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
     """The fields of a frame."""
-    rates = CanRates(how.numbers["slow"], how.numbers["fast"], how.numbers["turn"])
+    numbers = how.numbers
+    rates = CanRates(numbers["slow"], numbers["fast"], numbers["turn"], int(numbers.get("usual", EITHER)))
     bit = 1e9 / rates.slow
     part = window(line, start - round(20 * bit), end + round(20 * bit))
     return fields_of(_clean(part, rates), start, end, rates)

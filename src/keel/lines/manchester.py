@@ -135,15 +135,42 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
     good = frames.faults == 0
     assert frames.duration is not None
     share = explained(line, frames.time[good], (frames.time + frames.duration)[good], PAUSE_HALVES * half)
-    called = asked.rate or nearest_rate(5e8 / half, USUAL) or 5e8 / half
+    rate, said = _rate(line, table, half)
+    called = asked.rate or nearest_rate(rate, USUAL) or rate
     settings = {"sync": "yes" if has_sync else "no", "mode": convention}
     bus = Bus("", max(round(called), 1), medium="manchester", stamp="start", assumed=False)
     faulty = int((~good).sum())
     check = "with sync and stop" if has_sync else ""
     return [
-        Guess("manchester", 5e8 / half, None, inverted, settings, frames, bus, share, _evidence(frames, good, has_sync),
-              check, faulty, (), {"half": half})
+        Guess("manchester", rate, None, inverted, settings, frames, bus, share, _evidence(frames, good, has_sync),
+              check, faulty, said, {"half": half})
     ]  # fmt: skip
+
+
+TWO_CLOCKS = 0.012
+"""Bursts whose bits differ by a larger share come from different clocks."""
+
+
+def _rate(line: Logic, table: Any, half: float) -> tuple[float, tuple[str, ...]]:
+    """The rate of most bursts, and what is to be said of others: whoever talks has a clock of his own."""
+    widths = np.diff(line.edges)
+    halves = np.rint(widths / half)
+    used = (halves >= 1) & (halves <= SYNC_MOST)
+    places = np.searchsorted(line.edges, table[:, 0])
+    stops = np.minimum(np.searchsorted(line.edges, table[:, 1]), len(widths))
+    took = np.concatenate([[0], np.cumsum(np.where(used, widths, 0))])
+    count = np.concatenate([[0], np.cumsum(np.where(used, halves, 0))])
+    counts = np.maximum(count[stops] - count[places], 1)
+    rates = 5e8 * counts / np.maximum(took[stops] - took[places], 1)
+    order = np.argsort(rates)
+    # The burst in the middle, by how long each is: a mean of two clocks would be the rate of none.
+    middle = order[int(np.searchsorted(np.cumsum(counts[order]), counts.sum() / 2))]
+    rate = float(rates[middle])
+    others = rates[np.abs(rates / rate - 1) > TWO_CLOCKS]
+    if len(others) < max(2, A_PART * len(rates)):
+        return rate, ()
+    other = float(np.median(others))
+    return rate, (f"two clocks: {rate:,.0f} and about {other:,.0f} bit/s",)
 
 
 def _evidence(frames: FrameBatch, good: Any, has_sync: bool) -> Evidence:

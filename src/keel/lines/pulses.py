@@ -253,16 +253,20 @@ def _stays(edges: Any, start: Any, end: Any, first: Any, longest: Any, totals: A
 
 
 def glitch_free(logic: Logic, shortest_ns: float) -> Logic:
-    """Without pulses that are shorter than that."""
+    """Without pulses that are shorter than that.
+
+    Of several short ones in a row the shortest go first: a spike that comes close behind an edge leaves a pulse between
+    them that is short, too, and it is the spike that has to go.
+    """
     edges = logic.edges
     while len(edges) > 1:
-        short = np.flatnonzero(np.diff(edges) < shortest_ns)
-        if not len(short):
+        widths = np.diff(edges).astype(np.float64)
+        if not (widths < shortest_ns).any():
             break
-        # Of pulses one after another every second one goes: what lies between is then long enough, or goes next.
-        begins = np.concatenate([[True], np.diff(short) > 1])
-        place = np.arange(len(short))
-        alone = short[(place - np.maximum.accumulate(np.where(begins, place, 0))) % 2 == 0]
+        # Of equal ones in a row every second goes: what lies between is then long enough, or goes next.
+        ranks = np.concatenate([[np.inf], widths + 0.25 * (np.arange(len(widths)) & 1), [np.inf]])
+        goes = (widths < shortest_ns) & (ranks[1:-1] <= ranks[:-2]) & (ranks[1:-1] < ranks[2:])
+        alone = np.flatnonzero(goes)
         keep = np.ones(len(edges), np.bool_)
         keep[alone] = keep[alone + 1] = False
         edges = edges[keep]

@@ -31,7 +31,9 @@ FAULTS = {
     Fault.CRC: "the checksum that was sent does not fit the bits that came",
     Fault.STUFF: "six equal bits in a row, where the sixth had to differ",
     Fault.FORM: "a bit with a fixed level had the other one",
-    Fault.ACK: "no other node acknowledged the frame",
+    Fault.ACK: "no other node acknowledged the frame: the sender is alone on the bus, all others only listen, or its "
+    "frame did not reach them",
+    Fault.ERROR_FLAG: "a node that saw an error says so with six dominant bits: it follows from the fault before it",
     Fault.BIT: "the sender read back another level than it sent",
     Fault.OVERLOAD: "a node asked for a pause",
     Fault.BUS_OFF: "the controller left the bus after too many errors",

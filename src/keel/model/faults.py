@@ -45,6 +45,7 @@ class Fault(IntFlag):
     STALL = 25, "stalled"
     NO_RESPONSE = 26, "no response"
     SYNC = 27, "no sync"
+    ERROR_FLAG = 28, "error flag"
 
     def __new__(cls, bit: int, title: str) -> Fault:
         """A class of fault."""
@@ -60,7 +61,10 @@ class Fault(IntFlag):
 
 
 OF_THE_CAPTURE = int(Fault.LOST | Fault.TRUNCATED)
-"""What the capture did to a frame: it does not exclude it from counts, cycles or evidence."""
+"""What the capture did to a frame."""
+SPOILS_NOTHING = OF_THE_CAPTURE | int(Fault.ACK | Fault.END_BIT | Fault.TIMING)
+"""Faults that leave identifier and payload whole, whatever the line: they exclude a frame from no counts, cycles, values
+or evidence. Each medium says of its faults what they spoil; what it says agrees with this."""
 FAULT_BY_WORD: dict[str, Fault] = {fault.word: fault for fault in Fault}
 
 

@@ -18,12 +18,14 @@ from keel.lines.together import CLOCKED, arranged, groups
 from keel.model.waveform import Analog, Logic
 from keel.probe.channels import Probed, named
 from keel.probe.lines import Candidate
-from keel.probe.made import Formula, made
+from keel.probe.made import Formula, made, parse_formula
 
-PAIR = -0.8
-"""Two channels are the two wires of a pair where they go against each other so much."""
-FEWEST_EDGES, APART = 8, 0.2
-"""Two wires of a pair change together: so many edges, apart by such a share of the shortest pulse at most."""
+FEWEST_EDGES, APART, MOSTLY = 8, 0.3, 0.85
+"""Two wires of a pair change together: so many edges, apart by such a share of the shortest pulse at most, and nearly
+all of them."""
+MOST_STEPS, STEP_AWAY, A_STEP = 2_000, 3, 0.2
+"""Where one of them shows no levels: of so many edges of the difference each wire steps by such a share of its swing,
+from so many samples before to as many behind."""
 Found = tuple[str, Candidate]
 """The code that a line is to be read in, or ``auto``; and the line."""
 
@@ -49,7 +51,7 @@ def candidates(channels: Sequence[Probed], wanted: Wanted, asked: Asked, thresho
     Raises:
         InputError: a channel or a role that was named is none.
     """
-    chosen = [named(channels, name) for name in wanted.channels] or list(channels)
+    chosen = [named(channels, name) for name in wanted.channels] or _not_made_of(channels)
     roles = {named(channels, name).channel.name: role for name, role in wanted.roles.items()}
     if wanted.roles and not wanted.channels:
         # In the order in which they were said; of wires that go by a clock others may be found beside.
@@ -83,6 +85,12 @@ def candidates(channels: Sequence[Probed], wanted: Wanted, asked: Asked, thresho
     return found + [(wanted.code, _single(one, roles)) for one in chosen]
 
 
+def _not_made_of(channels: Sequence[Probed]) -> list[Probed]:
+    """The channels but for those of which others are made: who makes one says what is to be read."""
+    parents = {name for one in channels if one.channel.formula for name in parse_formula(one.channel.formula).of}
+    return [one for one in channels if one.channel.name not in parents]
+
+
 def _together(code: ClockedCode, wires: Sequence[Wire], of: int) -> Candidate:
     """The line of several wires; it is called as they are, as far as they are called alike."""
     clock = next(one for one in wires if one.role == "clock")
@@ -102,35 +110,59 @@ def _paired(chosen: Sequence[Probed], roles: Mapping[str, str], threshold: float
     left, found = list(chosen), []
     while left:
         one = left.pop(0)
-        other = next((two for two in left if _are_a_pair(one, two)), None)
-        if other is None:
+        pairs = ((two, high_first) for two in left if (high_first := _order_of_pair(one, two)) is not None)
+        pair = next(pairs, None)
+        if pair is None:
             found.append(_single(one, roles))
             continue
+        other, is_high = pair
         left.remove(other)
-        rises = idle_level(one.logic) == 0
-        found.append(_pair(one, other, threshold) if rises else _pair(other, one, threshold))
+        found.append(_pair(one, other, threshold) if is_high else _pair(other, one, threshold))
     return found
 
 
-def _are_a_pair(one: Probed, two: Probed) -> bool:
+def _order_of_pair(one: Probed, two: Probed) -> bool | None:
+    """Whether the first of two wires of a pair is the one that rests low; None if they are no pair."""
     a, b = one.channel.wave, two.channel.wave
-    if isinstance(a, Logic) and isinstance(b, Logic):
-        return _are_opposite(a, b)
-    if not (isinstance(a, Analog) and isinstance(b, Analog)) or len(a.samples) != len(b.samples) or a.step != b.step:
-        return False
-    if one.levels is None or two.levels is None or not (one.levels.swing and two.levels.swing):
-        return False
-    step = max(len(a.samples) // 200_000, 1)
-    together = np.corrcoef(a.samples[::step], b.samples[::step])[0, 1]
-    return bool(together < PAIR)
+    if isinstance(a, Logic) != isinstance(b, Logic):
+        return None
+    if isinstance(a, Analog) and isinstance(b, Analog):
+        if len(a.samples) != len(b.samples) or a.step != b.step:
+            return None
+        if not (len(one.logic.edges) and len(two.logic.edges)):
+            return _order_by_difference(a, b)
+    return idle_level(one.logic) == 0 if _are_opposite(one.logic, two.logic) else None
+
+
+def _order_by_difference(a: Analog, b: Analog) -> bool | None:
+    """The same of two wires of which one shows no levels by itself: both have to step at once, against each other."""
+    wave = made(Formula("difference", ("a", "b")), {"a": a, "b": b})
+    assert isinstance(wave, Analog)
+    levels = levels_of(wave)
+    edges = logic_of(wave, levels).edges if levels.swing else np.zeros(0, np.int64)
+    if len(edges) < FEWEST_EDGES:
+        return None
+    some = edges[np.linspace(0, len(edges) - 1, min(len(edges), MOST_STEPS)).astype(np.int64)]
+    places = np.clip(((some - wave.start) / wave.step).astype(np.int64), STEP_AWAY, len(wave) - STEP_AWAY - 1)
+    steps = [(x.samples[places + STEP_AWAY] - x.samples[places - STEP_AWAY]) * np.float64(x.scale) for x in (a, b)]
+    least = A_STEP * (levels.high - levels.low)
+    against = (np.sign(steps[0]) != np.sign(steps[1])) & (np.abs(steps[0]) > least) & (np.abs(steps[1]) > least)
+    if float(against.mean()) < MOSTLY:
+        return None
+    return idle_level(logic_of(wave, levels)) == 0
 
 
 def _are_opposite(a: Logic, b: Logic) -> bool:
     """Whether two lines change at the same moments, one up where the other goes down."""
-    if a.first == b.first or len(a.edges) != len(b.edges) or len(a.edges) < FEWEST_EDGES:
+    first, second = a.edges, b.edges
+    if min(len(first), len(second)) < FEWEST_EDGES or abs(len(first) - len(second)) > 0.2 * len(first):
         return False
-    shortest = int(np.diff(a.edges).min())
-    return bool((np.abs(a.edges - b.edges) <= max(APART * shortest, 2)).all())
+    apart = max(APART * float(np.percentile(np.diff(first), 5)), 2.0, 2 * a.grain)
+    place = np.clip(np.searchsorted(second, first), 1, len(second) - 1)
+    nearer = np.where(first - second[place - 1] < second[place] - first, place - 1, place)
+    # An edge with an even number goes away from the level at first.
+    rises, other_rises = (np.arange(len(first)) & 1) == a.first, (nearer & 1) == b.first
+    return float(((np.abs(second[nearer] - first) <= apart) & (rises != other_rises)).mean()) > MOSTLY
 
 
 def _pair(high: Probed, low: Probed, threshold: float | None) -> Candidate:
