@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
-from keel.lines.clocked import Wire, clock_words, frequency
+from keel.lines.clocked import clock_words, frequency, is_clock
 from keel.lines.code import Asked
-from keel.lines.codes import guesses, is_told
-from keel.lines.pulses import BitTime, bit_time, head, idle_level, nearest_rate
-from keel.lines.together import groups
+from keel.lines.codes import EVERY
+from keel.lines.pulses import NEAR, bit_time, idle_level, nearest_rate, window
+from keel.lines.together import CLOCKED
+from keel.probe.candidates import Wanted
 from keel.probe.channels import Probed
+from keel.probe.decoding import decode_channels
+from keel.probe.lines import Line
 
-LOOKED_AT = 60_000
-"""So many edges tell how long a sensor's tick is."""
+LOOKED_AT, FITS = 60_000, 0.8
+"""So many edges tell what a line is; and where no code explains it, such a share of its pulses has to be whole bits."""
 
 
 @dataclass(frozen=True)
@@ -27,7 +30,8 @@ class Measured:
         fast_rate: That of the data phase; None where there is one rate.
         unit: What ``rate`` counts.
         said: What is to be known besides, in sentences.
-        usual: The usual rate that is nearest, where it is none of those of bits.
+        usual: The usual rate that is nearest, where a line's code knows it.
+        idle: The level at which it rests, as its code has it; None where only its edges tell.
     """
 
     channel: Probed
@@ -36,12 +40,14 @@ class Measured:
     unit: str = "bit/s"
     said: tuple[str, ...] = field(default=())
     usual: float | None = None
+    idle: int | None = None
 
     def to_json(self) -> dict[str, Any]:
         """As ``measure --json`` has a channel."""
         nearest = self.usual if self.usual or self.rate is None else nearest_rate(self.rate)
         row = self.channel.to_json()
         row["said"] += self.said
+        row["idle"] = row["idle"] if self.idle is None else self.idle
         return {
             **row,
             "bit_time_ns": None if self.rate is None else 1e9 / self.rate,
@@ -53,47 +59,65 @@ class Measured:
 
 
 def measured(channels: Sequence[Probed]) -> list[Measured]:
-    """What ``measure`` says of channels: those that have a clock by themselves, and those that go by another's."""
-    wires = [Wire(one.channel.name, "", one.logic) for one in channels]
-    clocks: dict[str, str] = {}
-    clocked: dict[str, str] = {}
-    for code, group in groups(wires, Asked()):
-        clock = next(one for one in group if one.role == "clock")
-        clocks[clock.name] = f"the clock of {code.title}"
-        clocked |= {one.name: f"goes by the clock {clock.name}: {code.title}" for one in group if one is not clock}
+    """What ``measure`` says of channels: what reading their begin tells, else what their pulses tell by themselves."""
+    done = decode_channels(_begins(channels), [Wanted()], Asked())
     found = []
-    for one in channels:
+    for one, begin in zip(channels, done.channels, strict=True):
         name = one.channel.name
-        if name in clocks:
-            said = (clocks[name], *clock_words(one.logic))
-            found.append(Measured(one, frequency(one.logic) or None, unit="Hz", said=said))
-        elif name in clocked:
-            found.append(Measured(one, said=(clocked[name],)))
+        line = next((line for line in done.lines if name in line.of.roles), None)
+        if line is not None:
+            found.append(_of_line(one, line))
         else:
-            found.append(_by_itself(one))
+            found.append(_by_itself(one, begin, tuple(done.said.get(name, ()))))
     return found
 
 
-def _by_itself(one: Probed) -> Measured:
-    unit: BitTime | None = bit_time(one.logic)
-    sensor = guesses(head(one.logic, LOOKED_AT), Asked(), "sent")
-    if is_told(sensor):
-        return Measured(one, 1e9 / sensor[0].how["tick"], unit="ticks/s", usual=sensor[0].rate)
-    if unit is None:
-        return Measured(one)
-    rate, fast = float(unit.rate), None
-    found = [g for g in guesses(one.logic, Asked(), "canfd") if g.fast_rate]
-    if found and found[0].is_told:
-        rate, fast = float(found[0].rate), found[0].fast_rate
-        if unit.nearest_rate:
-            rate *= unit.rate / unit.nearest_rate
-    return Measured(one, rate, fast)
+def _begins(channels: Sequence[Probed]) -> list[Probed]:
+    """The channels up to where the busiest of them has enough edges to tell what it is."""
+    ends = [int(one.logic.edges[LOOKED_AT]) for one in channels if len(one.logic.edges) > LOOKED_AT]
+    if not ends:
+        return list(channels)
+    until = min(ends)
+    return [replace(one, logic=window(one.logic, one.logic.start, until)) for one in channels]
 
 
-def facts(one: Probed) -> dict[str, float]:
-    """What a recording keeps of a channel's measures; see `WaveformEntry.measured`."""
+def _of_line(one: Probed, line: Line) -> Measured:
+    """What is measured of a channel that belongs to a line."""
+    guess, role = line.guess, line.of.roles[one.channel.name]
+    title = EVERY[guess.code].title
+    if guess.code in CLOCKED:
+        clock = next(name for name, its in line.of.roles.items() if its == "clock")
+        if role != "clock":
+            return Measured(one, said=(f"goes by the clock {clock}: {title}",))
+        said = (f"the clock of {title}", *clock_words(one.logic))
+        return Measured(one, frequency(one.logic) or guess.rate, unit="Hz", said=said)
+    idle = {"high": 0, "low": 1}.get(role, int(not guess.inverted))
+    if guess.code == "sent":
+        return Measured(one, guess.rate, unit="ticks/s", usual=float(guess.bus.bit_rate), idle=idle)
+    usual = float(guess.bus.bit_rate)
+    near = usual if abs(guess.rate / usual - 1) < NEAR else None
+    return Measured(one, guess.rate, guess.fast_rate, said=(f"the bits of {title}",), usual=near, idle=idle)
+
+
+def _by_itself(one: Probed, begin: Probed, said: tuple[str, ...]) -> Measured:
+    """What is measured of a channel that no code explains."""
+    if is_clock(begin.logic):
+        return Measured(one, frequency(begin.logic) or None, unit="Hz", said=("a clock, or pulses as steady as one",))
+    unit = bit_time(begin.logic)
+    if unit is None or unit.fits < FITS:
+        return Measured(one, said=said)
+    return Measured(one, float(unit.rate), said=said)
+
+
+def facts(one: Probed, line: Line | None = None) -> dict[str, float]:
+    """What a recording keeps of a channel's measures, by the line it belongs to; see `WaveformEntry.measured`."""
     found: dict[str, float] = {"idle": idle_level(one.logic), "edges": one.edges}
     if one.levels is not None and one.levels.swing:
         found |= {"low": one.levels.low, "high": one.levels.high, "threshold": one.levels.threshold}
+    told = _of_line(one, line) if line is not None else None
+    if told is not None:
+        found |= {"idle": float(told.idle)} if told.idle is not None else {}
+        found |= {"bit_ns": 1e9 / told.rate} if told.rate else {}
+        return found | ({"fast_bit_ns": 1e9 / told.fast_rate} if told.fast_rate else {})
     unit = bit_time(one.logic)
-    return found | ({"bit_ns": unit.ns} if unit is not None else {})
+    return found | ({"bit_ns": unit.ns} if unit is not None and unit.fits >= FITS else {})

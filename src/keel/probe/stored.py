@@ -137,7 +137,8 @@ def add(
 
 def _written(folder: Path, number: int, one: Probed, done: Decoded) -> WaveformEntry:
     channel = replace(one.channel, notes=(*one.said(), *done.said.get(one.channel.name, [])))
-    measured = facts(one)
+    line = next((line for line in done.lines if one.channel.name in line.of.roles), None)
+    measured = facts(one, line)
     if channel.formula:
         begin, end, notes = channel.wave.start, channel.wave.end, channel.notes
         return WaveformEntry(
