@@ -104,8 +104,10 @@ def test_six_equal_bits_are_an_error_frame() -> None:
     levels = [(1, 40_000.0), *((level, 2000.0) for level, _ in bits[:40]), (0, 12_000.0), (1, 60_000.0)]
     good, _ = can([CanFrame(0x1A1, b"ok")], 500_000)
     sent = decode(wave([*levels, *good]), CanRates(500_000))
-    assert sent.faults.tolist() == [STUFF, 0] and [int(f) for f in sent.form] == [Form.NONE, Form.BASE]
-    assert int(sent.flags[0]) & Flag.ERROR and said(sent)[0] == (0, b"")
+    assert sent.faults.tolist() == [STUFF, 0] and [int(f) for f in sent.form] == [Form.BASE, Form.BASE]
+    # What was read before it is kept.
+    ident, data = said(sent)[0]
+    assert int(sent.flags[0]) & Flag.ERROR and ident == 0x1A0 and data == bytes(range(len(data)))
 
 
 @pytest.mark.parametrize("flag", [6, 9, 12])

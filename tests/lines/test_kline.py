@@ -80,7 +80,7 @@ def rows(found: Guess) -> list[tuple[int, int, bytes, list[str]]]:
 
 def test_headers_lengths_and_checksums_are_read() -> None:
     found = lines_of(wave(talk(TALK)))
-    assert found.settings == {"header": "iso14230"} and found.rate == RATE and not found.faulty
+    assert found.settings == {"header": "iso14230"} and found.rate == pytest.approx(RATE, rel=1e-3) and not found.faulty
     assert rows(found)[:2] == [
         (ADDRESSED.number, 0x11F1, b"\x21\x01", []),
         (ADDRESSED.number, 0xF111, b"\x61\x01\x12\x34\x56", []),
@@ -159,7 +159,7 @@ def test_an_unknown_line_is_cut_by_silence_with_its_first_byte_as_identifier() -
         levels += on_the_wire(data, before, 0.0, rate)
     line = wave([*levels, (1, 60 * MS)])
     found = lines_of(line)
-    assert found.settings == {"header": "unknown"} and not found.proved and found.rate == rate
+    assert found.settings == {"header": "unknown"} and not found.check and found.rate == pytest.approx(rate, rel=1e-3)
     assert [(row[1], row[2]) for row in rows(found)] == [(data[0], data[1:]) for data, _ in said]
     assert not read(line, bit_time(line), Asked()), "by itself it is a serial line"
 
@@ -168,13 +168,14 @@ def test_it_is_found_by_itself() -> None:
     line = wave([*FAST, *talk(TALK)])
     for one, inverted in ((line, False), (line.inverted, True)):
         found = guesses(one, Asked())
-        assert is_told(found) and (found[0].code, found[0].rate, found[0].inverted) == ("kline", RATE, inverted)
+        assert is_told(found) and (found[0].code, found[0].inverted) == ("kline", inverted)
+        assert found[0].rate == pytest.approx(RATE, rel=1e-3)
 
 
 def test_commands_give_identifiers_kinds_and_all_bytes(tmp_path: Path) -> None:
     (tmp_path / "x.vcd").write_bytes(vcd(K=wave([*FAST, *talk(TALK)])))
     done = keel("decode", tmp_path / "x.vcd", "-o", tmp_path / "x.keel", "--as", "kline", "--json")
-    assert json.loads(done.stdout)["lines"][0]["rate"] == RATE
+    assert json.loads(done.stdout)["lines"][0]["rate"] == pytest.approx(RATE, rel=1e-3)
     said = [json.loads(row) for row in keel("frames", tmp_path / "x.keel", "--json", "--fields").stdout.splitlines()]
     assert [(row["kind"], row["id"], row["medium"]) for row in said[:3]] == [
         ("init", "00", "kline"), ("data", "11F1", "kline"), ("data", "11F1", "kline"),

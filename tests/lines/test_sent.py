@@ -109,7 +109,7 @@ def test_messages_are_read_whatever_they_hold(tick_us: float, nibbles: int, tota
     line = wave(sent(said, tick_us, total))
     found = lines_of(line)
     assert (found.settings["nibbles"], found.settings["pause"]) == (nibbles, "yes" if total else "no")
-    assert found.settings["checksum"] == "recommended" and found.rate == round(1e6 / tick_us)
+    assert found.settings["checksum"] == "recommended" and found.rate == pytest.approx(1e6 / tick_us, rel=1e-3)
     frames = found.frames
     assert [frames.payload(n) for n in range(len(frames))] == [payload(one) for one in said] and not found.faulty
     assert frames.duration is not None and found.explained > (0.9 if not total else 0.3)
@@ -225,7 +225,8 @@ def test_it_is_found_by_itself_and_noise_is_not() -> None:
     line = wave(sent(counting(60)))
     for one, inverted in ((line, False), (line.inverted, True)):
         found = guesses(one, Asked())
-        assert is_told(found) and (found[0].code, found[0].rate, found[0].inverted) == ("sent", 333_333, inverted)
+        assert is_told(found) and (found[0].code, found[0].inverted) == ("sent", inverted)
+        assert found[0].rate == pytest.approx(333_333, rel=1e-3)
     for seed in range(4):
         edges = np.cumsum(np.random.default_rng(seed).exponential(30_000, 40_000).astype(np.int64) + 1)
         noise = Logic(0, int(edges[-1]) + 1, 1, edges)
@@ -240,7 +241,7 @@ def test_commands_give_the_slow_channel_its_kind(tmp_path: Path) -> None:
     (line,) = json.loads(done.stdout)["lines"]
     notes = keel("decode", tmp_path / "x.vcd", "-o", tmp_path / "y.keel").stdout
     assert "SENT at 333,333 ticks/s" in notes
-    assert (line["code"], line["rate"], line["bus"]) == ("sent", 333_333, "sensor")
+    assert (line["code"], round(line["rate"]), line["bus"]) == ("sent", 333_333, "sensor")
     rows = [json.loads(row) for row in keel("frames", tmp_path / "x.keel", "--json", "--fields").stdout.splitlines()]
     slow = [row for row in rows if row["kind"] == "slow"]
     assert [(row["id"], row["payload"], row["raw"]) for row in slow] == [("0A", "5C", None)] * 2

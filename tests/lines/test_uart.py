@@ -8,7 +8,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keel.lines.pulses import bit_time, busy, explained, glitch_free, idle_level, nearest_rate
-from keel.lines.uart import BREAK, FRAMING, PARITY, Parity, Serial, decode, readings
+from keel.lines.serial_clock import SerialClock
+from keel.lines.uart import BREAK, FRAMING, PARITY, Parity, Reading, Serial, decode
+from keel.lines.uart import readings as readings_by
 from keel.model.waveform import Logic
 from tests.lines.wires import shaken, skewed, uart, wave
 
@@ -29,6 +31,11 @@ def test_what_is_sent_is_read(data: bytes, bits: int, parity: Parity, stop: floa
     sent = decode(line, Serial(9600, bits, parity, stop, "msb" if msb else "lsb"))
     assert sent.values.tolist() == list(data) and sent.good.all()
     assert (np.diff(sent.starts) > 0).all()
+
+
+def readings(line: Logic, rate: float) -> list[Reading]:
+    """As its clock is known exactly."""
+    return readings_by(line, SerialClock(1e9 / rate, 0.01, 1.0, 5))
 
 
 def test_when_bytes_began_and_ended() -> None:

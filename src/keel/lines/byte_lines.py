@@ -28,6 +28,8 @@ class ByteLine:
         inverted: Whether its levels were exchanged.
         measured: Its bits a second as its edges have them, whatever a person said; None where they do not tell.
         is_last_resort: Whether something had to be passed over for it: short pulses, or how the line clearly rests.
+        against_rest: Whether it is read as if it rested at the less likely level.
+        is_sure: Whether the line clearly rests so; else the other way has to be looked at, too.
     """
 
     line: Logic
@@ -35,11 +37,17 @@ class ByteLine:
     inverted: bool
     measured: float | None
     is_last_resort: bool = False
+    is_sure: bool = True
+    against_rest: bool = False
 
     @property
     def rate(self) -> float:
         """Its bits a second."""
         return self.clock.rate
+
+
+AGAINST_REST = 3.0
+"""What it costs, in bits, to read a line as if it rested at the less likely level."""
 
 
 def byte_lines(logic: Logic, asked: Asked) -> Iterator[ByteLine]:
@@ -54,7 +62,8 @@ def byte_lines(logic: Logic, asked: Asked) -> Iterator[ByteLine]:
             yield _at_rate(line, asked.rate, inverted)
             continue
         for clock, clean, spared in clocks(line):
-            yield ByteLine(clean, clock, inverted, clock.rate, spared > 0 or (number > 0 and is_sure))
+            is_last = spared > 0 or (number > 0 and is_sure)
+            yield ByteLine(clean, clock, inverted, clock.rate, is_last, is_sure or len(ways) == 1, number > 0)
 
 
 def _at_rate(line: Logic, rate: float, inverted: bool) -> ByteLine:

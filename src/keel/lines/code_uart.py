@@ -6,8 +6,9 @@ from dataclasses import replace
 from typing import Any
 
 from keel.errors import InputError
-from keel.lines.byte_lines import ByteLine, byte_lines, time_bytes
+from keel.lines.byte_lines import AGAINST_REST, ByteLine, byte_lines, time_bytes
 from keel.lines.code import Asked, Code, Field, Guess, How
+from keel.lines.evidence import Evidence
 from keel.lines.messages import Cut, chosen_cut, messages_of
 from keel.lines.pulses import BitTime, explained, glitch_free, head, nearest_rate, window
 from keel.lines.serial_clock import GLITCH
@@ -40,10 +41,10 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
     """A line read as bytes, in the ways for which most speaks."""
     found: list[Guess] = []
     for way in byte_lines(logic, asked):
-        if way.is_last_resort and any(one.is_told and one.explained > RIGHT for one in found):
+        if way.is_last_resort and way.is_sure and any(one.is_told and one.explained > RIGHT for one in found):
             break
         found += _read(logic, way, asked)
-        if any(one.evidence.bits > CLEARLY and one.explained > RIGHT for one in found):
+        if way.is_sure and any(one.evidence.bits > CLEARLY and one.explained > RIGHT for one in found):
             break
     return sorted(found, key=lambda one: -one.evidence.bits)[:MOST_GUESSES]
 
@@ -163,8 +164,9 @@ def _guess(way: ByteLine, reading: Reading, asked: Asked, alike: list[Reading]) 
     bus = Bus("", max(round(called), 1), medium="serial", stamp="start", assumed=False)
     faulty = int((frames.faults != 0).sum())
     check = "with right parity" if how.parity != "none" else ""
+    evidence = reading.evidence + Evidence(0.0, AGAINST_REST if way.against_rest else 0.0)
     return Guess(
-        "uart", how.rate, None, way.inverted, settings, frames, bus, share, reading.evidence, check, faulty,
+        "uart", how.rate, None, way.inverted, settings, frames, bus, share, evidence, check, faulty,
         tuple(said), {"rate": how.rate},
     )  # fmt: skip
 

@@ -165,15 +165,18 @@ def read(wires: Wires, asked: Asked) -> list[Guess]:
     share = clocked_share(clock, frames.time[good], ends[good])
     # Nobody answering explains a transfer, too.
     right = different_frames(frames.take(np.flatnonzero(whole)))
-    evidence = Evidence(right * A_TRANSFER * certainty(1 - float(whole.mean())), 4.0)
+    sizes = float(frames.lengths[whole].mean()) + 1 if whole.any() else 0.0
+    each = A_TRANSFER + 8 * sizes * A_BIT
+    evidence = Evidence(right * each * certainty(1 - float(whole.mean())), 4.0)
     faulty = int((~good).sum())
     said = _stretching(clock, rate)
     bus = Bus("", round(asked.rate or rate), medium="i2c", stamp="start", assumed=False)
     return [Guess("i2c", rate, None, False, {}, frames, bus, share, evidence, "", faulty, said, {"rate": rate})]
 
 
-A_TRANSFER = 8.0
-"""Bits that a transfer foretells: that it has a multiple of nine, and that data rests while the clock is high."""
+A_TRANSFER, A_BIT = 8.0, 0.5
+"""Bits that a transfer foretells: that it begins and ends with data changing while the clock is high, and has a multiple
+of nine bits; and each of its bits, in which data rests while the clock is high."""
 
 
 def _stretching(clock: Logic, rate: float) -> tuple[str, ...]:

@@ -71,7 +71,7 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, is_named: bool = Fals
         guess = _read(way, asked, is_named)
         if guess is not None:
             found.append(guess)
-            if guess.evidence.bits > CLEARLY:
+            if way.is_sure and guess.evidence.bits > CLEARLY:
                 break
     return sorted(found, key=lambda one: -one.evidence.bits)[:1]
 

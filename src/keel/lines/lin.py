@@ -56,7 +56,7 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
         guess = _read(way, asked, model)
         if guess is not None:
             found.append(guess)
-            if guess.evidence.bits > CLEARLY:
+            if way.is_sure and guess.evidence.bits > CLEARLY:
                 break
     return sorted(found, key=lambda one: -one.evidence.bits)[:1]
 

@@ -202,26 +202,36 @@ def idle_level(logic: Logic) -> int:
     return resting(logic)[0]
 
 
-LONGEST_STAYS, FEW_EDGES, LONGER = 3, 30, 1.3
-"""Of either level the third longest stay is compared: a break or two are longer than any pause, but seldom. Of few
-edges the longest. A line rests where it stays so many times longer."""
+LONGEST_STAYS, LONGER = 3, 1.3
+"""Of either level the longest stay and the third longest one are compared: a break or two are longer than any pause,
+but seldom. One that is so many times longer is longer."""
 
 
 def resting(logic: Logic) -> tuple[int, bool]:
     """The level at which a line rests, as `idle_level` has it; and whether it clearly rests there.
 
     A line is busy on both levels about as long, so the level held most says little: what is longer than a frame says
-    where it rests.
+    where it rests. Where that is not clear, it is taken to rest as it begins and ends.
     """
     longest, totals = np.zeros((2, LONGEST_STAYS), np.int64), np.zeros(2, np.int64)
-    count = 0
     for part in logic.stretches():
         _stays(np.ascontiguousarray(part.edges), part.start, part.end, part.first, longest, totals)
-        count += len(part.edges)
-    low, high = longest[:, 0 if count < FEW_EDGES else LONGEST_STAYS - 1].tolist()
-    if max(low, high) > LONGER * min(low, high):
-        return int(high > low), True
+    said = [_longer(*longest[:, place].tolist()) for place in (0, LONGEST_STAYS - 1)]
+    if said[0] is not None and said[1] in (said[0], None):
+        return said[0], said[1] is not None
+    if said[0] is None and said[1] is not None:
+        return said[1], False
+    last = logic.first ^ len(logic.edges) & 1
+    if logic.first == last and len(logic.edges):
+        return last, False
     return mostly_at(logic), False
+
+
+def _longer(low: int, high: int) -> int | None:
+    """The level of the longer of two stays; None where they are about as long."""
+    if max(low, high) <= LONGER * min(low, high):
+        return None
+    return int(high > low)
 
 
 def mostly_at(logic: Logic) -> int:

@@ -143,7 +143,7 @@ def clocks(line: Logic) -> Iterator[tuple[SerialClock, Logic, int]]:
     parts = pieces_of(line)
     tried: list[float] = []
     for spared in range(MOST_CLUSTERS):
-        length = _shortest_low(parts)
+        length = _shortest_low(parts, line.grain)
         if length is None:
             return
         for bits in range(1, MOST_BITS + 1):
@@ -168,13 +168,14 @@ def clock_near(line: Logic, unit: float) -> SerialClock | None:
     return refined(parts, unit)
 
 
-def _shortest_low(parts: list[Logic]) -> float | None:
+def _shortest_low(parts: list[Logic], grain: float) -> float | None:
     """The length of the shortest low pulses that are no mere chance, in ns; None if there are none."""
     ordered = np.sort(widths_of(parts)[0])
     need = max(FEWEST, int(A_CLUSTER * len(ordered)))
     if len(ordered) < need:
         return None
-    ends = np.searchsorted(ordered, ordered * ALIKE, side="right")
+    # Two pulses of one length are measured as different by up to an interval of samples either way.
+    ends = np.searchsorted(ordered, ordered * ALIKE + grain, side="right")
     dense = np.flatnonzero(ends - np.arange(len(ordered)) >= need)
     if not len(dense):
         return None

@@ -12,6 +12,7 @@ from keel.errors import InputError
 from keel.lines.card import CARD
 from keel.lines.clocked import ClockedCode, Wire, Wires, edges_to, is_clock, known_edges
 from keel.lines.code import Asked, Guess
+from keel.lines.evidence import Evidence
 from keel.lines.i2c import I2C
 from keel.lines.pulses import head, window
 from keel.lines.spi import SPI, follows_rise
@@ -161,9 +162,19 @@ def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple
     return found
 
 
+A_NAME = 3.0
+"""What it tells, in bits, that a wire is called as its role is."""
+
+
+def _read(code: ClockedCode, wires: Wires, asked: Asked) -> list[Guess]:
+    """Wires as they are read in a code; what they are called speaks for it, too."""
+    names = Evidence(A_NAME * sum(1 for one in wires if one.role and _by_name(code, one.name) == one.role))
+    return [replace(guess, evidence=guess.evidence + names) for guess in code.read(wires, asked)]
+
+
 def _bits(code: ClockedCode, wires: Wires, asked: Asked) -> float:
     """What speaks for wires being a line of a code; 0 where that is too little to be told."""
-    return max((guess.evidence.bits for guess in code.read(wires, asked) if guess.is_told), default=0.0)
+    return max((guess.evidence.bits for guess in _read(code, wires, asked) if guess.is_told), default=0.0)
 
 
 def _start_of(logic: Logic) -> Logic:
@@ -211,7 +222,7 @@ def _is_beside(select: Logic, clock: Logic) -> bool:
 
 def read_together(code: ClockedCode, wires: Sequence[Wire], asked: Asked) -> list[Guess]:
     """The ways to read wires whose roles are known: in a code, and in what else may be."""
-    best = code.read(wires, asked)
+    best = _read(code, wires, asked)
     if not best:
         return []
     others: list[Guess] = []
@@ -219,5 +230,5 @@ def read_together(code: ClockedCode, wires: Sequence[Wire], asked: Asked) -> lis
     rest = [replace(one, role="") for one in wires if one is not clock and one.role != "select"]
     for other in CLOCKED.values():
         if other is not code and len(rest) >= 1:
-            others += other.read((clock, *_told_apart(other, clock, rest[:1], set())), Asked())
+            others += _read(other, (clock, *_told_apart(other, clock, rest[:1], set())), Asked())
     return [best[0], *sorted((one for one in others if one.evidence.bits > 0), key=lambda one: -one.evidence.bits)]
