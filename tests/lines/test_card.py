@@ -124,7 +124,7 @@ def test_it_is_found_among_wires_of_any_names(tmp_path: Path) -> None:
     (line,) = done["lines"]
     assert (line["code"], line["frames"], line["faulty"]) == ("card", 45, 0)
     rows = [json.loads(row) for row in keel("frames", folder, "--json", "--fields").stdout.splitlines()]
-    assert (rows[8]["id"], rows[8]["kind"], rows[8]["dir"], rows[8]["len"]) == ("3F", "response", "rx", 15)
+    assert (rows[8]["id"], rows[8]["kind"], rows[8]["dir"], rows[8]["len"]) == ("63", "response", "rx", 15)
     assert rows[0]["header"] == {"clock": 400_000} and rows[0]["raw"] == "400000000095"
     found = keel("frames", folder, "--ask", "clock>1000000", "--json").stdout.splitlines()
     assert len(found) == 12

@@ -50,7 +50,7 @@ def late_by(bits: float) -> Logic:
 
 
 def test_an_edge_that_is_late_by_a_fifth_of_a_bit_leaves_three_fifths(tmp_path: Path) -> None:
-    rows, said = rows_of(recording(tmp_path / "r.keel", tx=late_by(0.2)))
+    rows, said = rows_of(recording(tmp_path / "r.keel", Wanted("uart"), tx=late_by(0.2)))
     worst = rows["sample point"]
     # Bits are taken in their middle: half a bit is all there is.
     assert worst.margin == pytest.approx(1 - 0.2 / 0.5, abs=0.01) and worst.least == pytest.approx(60, abs=1)
@@ -148,7 +148,7 @@ def lines_in(text: str) -> Iterator[list[str]]:
 
 
 def test_the_command_says_the_nearest_to_failure_first(tmp_path: Path) -> None:
-    folder = recording(tmp_path / "r.keel", tx=late_by(0.2))
+    folder = recording(tmp_path / "r.keel", Wanted("uart"), tx=late_by(0.2))
     rows = json.loads(keel("margins", folder, "--json").stdout)
     assert list(rows[0]) == ["bus", "what", "unit", "min", "mean", "max", "nominal", "margin", "at"]
     known = [row["margin"] for row in rows if row["margin"] is not None]

@@ -67,12 +67,26 @@ class Levels:
     rest: float | None = None
 
 
-def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
-    """The levels of a line; with a ``threshold`` given, that is the cut."""
+def levels_of(wave: Analog, threshold: float | None = None, hysteresis: float | None = None) -> Levels:
+    """The levels of a line.
+
+    Args:
+        wave: Its volts.
+        threshold: Where low and high part, in volts, if a person said so.
+        hysteresis: How far below and above, together, nothing counts, in volts, if a person said so.
+    """
     if not len(wave):
         return Levels(0.0, 0.0, 0.0, 0.0, 0.0, False, False, ("no samples",))
     looked = wave.volts(every=max(len(wave) // MOST_LOOKED_AT, 1))
-    if threshold is None and (between := _at_rest_between(wave)) is not None:
+    if threshold is not None:
+        return _set_by_hand(wave, looked, threshold, hysteresis)
+    found = _found_levels(wave, looked)
+    return found if hysteresis is None else replace(found, hysteresis=hysteresis / 2)
+
+
+def _found_levels(wave: Analog, looked: Floats) -> Levels:
+    """The levels of a line as it shows them."""
+    if (between := _at_rest_between(wave)) is not None:
         return between
     low, high = _two(looked)
     middle = (low + high) / 2
@@ -85,7 +99,7 @@ def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
     if not has_swing and (fine := _rounded_noise(wave, looked, low, high)) is not None:
         # Slow edges are no noise.
         noise, has_swing = fine, True
-    steps = steps_of(wave) if not has_swing and threshold is None else None
+    steps = steps_of(wave) if not has_swing else None
     if steps is not None:
         # Both levels move, but from one to the other it always goes by as much.
         _, cuts = cuts_by_steps(wave, steps)
@@ -105,7 +119,7 @@ def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
     if not has_swing:
         level = float(np.median(looked))
         said.append(_without_levels(wave, looked, level, reach))
-        return Levels(level, level, level if threshold is None else threshold, 0.0, noise, False, False, tuple(said))
+        return Levels(level, level, level, 0.0, noise, False, False, tuple(said))
     if noise > NOISY * reach:
         said.append(f"noisy: {noise:.3g} V of noise on a swing of {reach:.3g} V")
     if max(abs(low), abs(high)) > FULL_SCALE and _is_clipped(looked):
@@ -113,22 +127,41 @@ def levels_of(wave: Analog, threshold: float | None = None) -> Levels:
     drift = _drift(wave, low, high)
     if drift > A_DRIFT * reach:
         said.append(f"its levels drift by {drift:.3g} V")
-    cut = middle if threshold is None else threshold
     hysteresis = float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)) / 2
-    return Levels(low, high, cut, hysteresis, noise, True, drift > A_DRIFT * reach and threshold is None, tuple(said))
+    return Levels(low, high, middle, hysteresis, noise, True, drift > A_DRIFT * reach, tuple(said))
 
 
-FEW_VALUES, RESTLESS = 3, 0.2
-"""So few different values are levels by themselves, but where they change at so many of all samples."""
+FEW_STEPS, SMALL_STEP, RESTLESS = 2.5, 0.05, 0.2
+"""Numbers of an instrument that are so few of its steps apart, each of no more volts than that, and change at such a
+share of all samples, are no levels but the same one, rounded."""
 
 
 def _rounding(looked: Floats) -> float:
-    """By how many volts an instrument's numbers are apart; 0 where a line has no more of them than levels."""
+    """By how many volts an instrument's numbers are apart, where a line goes up and down by one or two of them alone;
+    else 0."""
     values = np.unique(looked)
     if len(values) < 2:
         return 0.0
+    step = float(np.diff(values).min())
+    low, high = np.percentile(looked, [0.5, 99.5])
     is_restless = float((np.diff(looked) != 0).mean()) > RESTLESS
-    return float(np.diff(values).min()) if len(values) > FEW_VALUES or is_restless else 0.0
+    return step if high - low <= 2 * FEW_STEPS * step and step < SMALL_STEP and is_restless else 0.0
+
+
+def _set_by_hand(wave: Analog, looked: Floats, threshold: float, hysteresis: float | None) -> Levels:
+    """The levels of a line that is cut where a person said: whatever crosses that is an edge."""
+    below, above = looked[looked < threshold], looked[looked >= threshold]
+    if not len(below) or not len(above):
+        level = float(np.median(looked))
+        said = f"it never crosses {threshold:g} V: it goes from {looked.min():.3g} V to {looked.max():.3g} V"
+        return Levels(level, level, threshold, 0.0, _spread(looked, level), False, False, (said,))
+    low, high = float(np.median(below)), float(np.median(above))
+    noise = min(_fine_noise(wave), max(_spread(below, low), _spread(above, high)))
+    reach = high - low
+    # Not so wide that a level lies within.
+    room = 1.8 * min(threshold - low, high - threshold)
+    usual = min(float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)), max(room, 0.0)) / 2
+    return Levels(low, high, threshold, usual if hysteresis is None else hysteresis / 2, noise, True, False, ())
 
 
 FAR, ON_BOTH_SIDES, ALIKE_FAR, IN_BETWEEN = 0.5, 0.15, 0.35, 0.35

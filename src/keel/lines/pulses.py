@@ -202,9 +202,9 @@ def idle_level(logic: Logic) -> int:
     return resting(logic)[0]
 
 
-LONGEST_STAYS, LONGER = 3, 1.3
+LONGEST_STAYS, LONGER, NO_BYTE = 3, 1.3, 9.5
 """Of either level the longest stay and the third longest one are compared: a break or two are longer than any pause,
-but seldom. One that is so many times longer is longer."""
+but seldom. One that is so many times longer is longer; and none in a byte lasts for so many bits."""
 
 
 def resting(logic: Logic) -> tuple[int, bool]:
@@ -218,13 +218,19 @@ def resting(logic: Logic) -> tuple[int, bool]:
         _stays(np.ascontiguousarray(part.edges), part.start, part.end, part.first, longest, totals)
     said = [_longer(*longest[:, place].tolist()) for place in (0, LONGEST_STAYS - 1)]
     if said[0] is not None and said[1] in (said[0], None):
-        return said[0], said[1] is not None
+        return said[0], said[1] is not None and longest[said[0], -1] > NO_BYTE * _short(logic)
     if said[0] is None and said[1] is not None:
         return said[1], False
     last = logic.first ^ len(logic.edges) & 1
     if logic.first == last and len(logic.edges):
         return last, False
     return mostly_at(logic), False
+
+
+def _short(logic: Logic) -> float:
+    """How long a short pulse of a line is, in ns."""
+    widths = np.concatenate(widths_of(pieces_of(logic)))
+    return float(np.percentile(widths, 5)) if len(widths) else 0.0
 
 
 def _longer(low: int, high: int) -> int | None:
@@ -288,7 +294,7 @@ def window(logic: Logic, begin: int, end: int) -> Logic:
     begin, end = max(begin, logic.start), min(end, logic.end)
     low, high = np.searchsorted(logic.edges, [begin, end]).tolist()
     unknown = tuple((max(a, begin), min(b, end)) for a, b in logic.unknown if b > begin and a < end)
-    return Logic(begin, end, logic.first ^ low & 1, np.asarray(logic.edges[low:high]), unknown)
+    return Logic(begin, end, logic.first ^ low & 1, np.asarray(logic.edges[low:high]), unknown, logic.grain)
 
 
 def head(logic: Logic, edges: int) -> Logic:

@@ -23,8 +23,9 @@ INSIDE, BEHIND = 8.6, 9.4
 """In bits from the start: up to here an edge is the byte's own, whatever its framing; behind that another may begin."""
 REACHES = (2.5, 4.5, 8.5)
 """The bit time is refined by edges so many bits from the start: those far off tell most once it is nearly known."""
-NEAR, FITS = 0.3, 0.25
-"""An edge is used where it is so near a whole number of bits, and fits where it is so near in the end."""
+NEAR, FITS, OF_A_GRAIN, MOST_OFF = 0.3, 0.25, 0.6, 0.42
+"""An edge is used where it is so near a whole number of bits, and fits where it is so near in the end; where samples are
+few, by such a share of their interval farther, up to so much."""
 LEAST_SPREAD, MOST_SPREAD = 0.005, 0.29
 FEWEST, A_CLUSTER, ALIKE = 3, 0.01, 1.25
 """Pulses of one length are no chance where there are so many, and such a share of all; they are alike within that."""
@@ -101,12 +102,14 @@ def refined(parts: list[Logic], unit: float) -> SerialClock | None:
         parts: Pieces of a line that rests high.
         unit: About how long a bit takes, in ns.
     """
+    grain = max((part.grain for part in parts), default=0.0)
+    slack = OF_A_GRAIN * grain / unit
     late = 0.0
     for reach in REACHES:
         away, rises, widths = _edges_inside(parts, unit)
         bits = np.rint((away - late * rises) / unit)
         off = (away - late * rises) / unit - bits
-        used = (bits >= 1) & (bits <= reach) & (np.abs(off) < NEAR)
+        used = (bits >= 1) & (bits <= reach) & (np.abs(off) < min(NEAR + slack, MOST_OFF))
         if used.sum() < FEWEST:
             continue
         unit, late = _fitted(away[used], bits[used], rises[used])
@@ -115,7 +118,7 @@ def refined(parts: list[Logic], unit: float) -> SerialClock | None:
         return None
     off = (away - late * rises) / unit
     off = off - np.rint(off)
-    near = np.abs(off) < FITS
+    near = np.abs(off) < min(FITS + slack, MOST_OFF)
     spread = float(np.sqrt(np.mean(off[near] ** 2))) if near.any() else MOST_SPREAD
     in_bits = np.rint(widths / unit).astype(np.int64)
     numbers = np.bincount(in_bits[(in_bits > 0) & (in_bits < 10)], minlength=1)
@@ -151,7 +154,7 @@ def clocks(line: Logic) -> Iterator[tuple[SerialClock, Logic, int]]:
             if any(abs(unit / one - 1) < SAME for one in tried):
                 continue
             clean = [glitch_free(part, GLITCH * unit) for part in parts]
-            found = refined(clean, unit)
+            found = _finest(clean, unit, line.grain)
             if found is None or found.fits < LEAST_FITTING or found.ns < 2 * line.grain:
                 continue
             if any(abs(found.ns / one - 1) < SAME for one in tried):
@@ -160,6 +163,17 @@ def clocks(line: Logic) -> Iterator[tuple[SerialClock, Logic, int]]:
             yield found, glitch_free(line, GLITCH * found.ns), spared
         # There may be more than a few spikes: it is looked at without what is so short.
         parts = [glitch_free(part, SPIKES * length) for part in parts]
+
+
+def _finest(parts: list[Logic], unit: float, grain: float) -> SerialClock | None:
+    """The bit time near ``unit``; of several, where pulses are measured too coarsely to tell, the one edges fit best."""
+    stretches = STRETCHES if grain > COARSE * unit else (1.0,)
+    found = [one for stretch in stretches if (one := refined(parts, unit * stretch)) is not None]
+    return min(found, key=lambda one: (-round(one.fits, 1), one.spread), default=None)
+
+
+STRETCHES, COARSE = (1.0, 1.08, 1.16, 1.25, 0.92, 0.84), 0.1
+"""Where an interval of samples is such a part of a bit, the bit may be so much longer than the shortest pulses are."""
 
 
 def clock_near(line: Logic, unit: float) -> SerialClock | None:

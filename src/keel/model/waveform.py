@@ -47,7 +47,7 @@ class Logic:
     def part(self, begin: int, end: int) -> Logic:
         """A part that holds no unknown span."""
         low, high = np.searchsorted(self.edges, [begin, end], side="right").tolist()
-        return Logic(begin, end, self.first ^ low & 1, self.edges[low:high])
+        return Logic(begin, end, self.first ^ low & 1, self.edges[low:high], grain=self.grain)
 
     @property
     def inverted(self) -> Logic:
