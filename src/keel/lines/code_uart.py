@@ -20,12 +20,14 @@ from keel.lines.uart import (
     PARITY,
     USUAL,
     Reading,
+    Sent,
     Serial,
     decode,
     reading,
     readings,
 )
 from keel.model.bus import Bus
+from keel.model.frames import Times
 from keel.model.waveform import Logic
 
 ALIKE = 3.0
@@ -150,7 +152,8 @@ def _guess(way: ByteLine, reading: Reading, asked: Asked, alike: list[Reading]) 
     cut = _cut(asked, reading)
     frames = messages_of(sent, how, cut)
     good = sent.good
-    share = explained(way.line, sent.starts[good], sent.ends[good], (how.length + 2) * how.bit_ns)
+    pause = (how.length + 2) * how.bit_ns
+    share = explained(way.line, sent.starts[good], _until_next(sent, pause)[good], pause)
     said = []
     if alike and len(sent) >= FEW:
         said.append("read as well as " + ", ".join(one.how.words for one in alike[:3]))
@@ -169,6 +172,14 @@ def _guess(way: ByteLine, reading: Reading, asked: Asked, alike: list[Reading]) 
         "uart", how.rate, None, way.inverted, settings, frames, bus, share, evidence, check, faulty,
         tuple(said), {"rate": how.rate},
     )  # fmt: skip
+
+
+def _until_next(sent: Sent, pause: float) -> Times:
+    """The end of each byte, or the begin of the next one where that follows before a pause: nothing is active between."""
+    ends = sent.ends.copy()
+    follows = sent.starts[1:] - sent.ends[:-1] < pause
+    ends[:-1][follows] = sent.starts[1:][follows]
+    return ends
 
 
 def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import numpy as np
 
 from keel.errors import InputError
 from keel.lines.card import CARD
-from keel.lines.clocked import ClockedCode, Wire, Wires, edges_to, is_clock, known_edges
+from keel.lines.clocked import ClockedCode, Wire, Wires, edges_to, is_clock, known_edges, levels_before, unknown_at
 from keel.lines.code import Asked, Guess
 from keel.lines.evidence import Evidence
 from keel.lines.i2c import I2C
 from keel.lines.pulses import head, window
 from keel.lines.spi import SPI, follows_rise
+from keel.model.frames import Times
 from keel.model.waveform import Logic
 
 CLOCKED: dict[str, ClockedCode] = {code.word: code for code in (CARD, I2C, SPI)}
@@ -32,12 +33,19 @@ Rank = tuple[int, float, float]
 """What has checks of its own comes before what has none; then what makes more sense, or has more of a clock."""
 
 
-def groups(wires: Sequence[Wire], asked: Asked) -> list[Group]:
+Alone = Callable[[Wire], float]
+"""What speaks for a wire being a line by itself, in bits."""
+
+
+def groups(wires: Sequence[Wire], asked: Asked, alone: Alone = lambda _: 0.0) -> list[Group]:
     """The lines of several wires that are among some, each with the roles of its wires.
+
+    In a synchronous circuit everything follows some clock: wires of which more is explained one by one are left alone.
 
     Args:
         wires: Of any roles; those that a person gave are kept, an empty one is found.
         asked: What a person said.
+        alone: What speaks for a wire by itself.
     """
     left = [one for one in wires if len(one.logic.edges) >= 2]
     found: list[Group] = []
@@ -47,8 +55,9 @@ def groups(wires: Sequence[Wire], asked: Asked) -> list[Group]:
         clocks = [one for one in left if one.role in ("", "clock") and is_clock(_start_of(one.logic))]
         best: tuple[Rank, Group] | None = None
         for clock in clocks:
-            for rank, group in _with_clock(clock, [one for one in left if one is not clock], asked):
-                if best is None or rank > best[0]:
+            for rank, group, bits in _with_clock(clock, [one for one in left if one is not clock], asked):
+                data = [one for one in group[1] if one.role not in ("clock", "select")]
+                if (best is None or rank > best[0]) and sum(alone(one) for one in data) < bits:
                     best = rank, group
         if best is None:
             return found
@@ -118,20 +127,20 @@ def _told_apart(code: ClockedCode, clock: Wire, free: Sequence[Wire], taken: set
 def _by_name(code: ClockedCode, name: str) -> str:
     """What a channel is by its name; empty if that does not say."""
     words = re.split(r"[^a-z0-9]+", name.lower())
-    # The last word says it, a number or a mark of what is inverted set aside.
+    # The last word that says it does, a number or a mark of what is inverted set aside.
     said = [stem for word in words if (stem := word.rstrip("0123456789")) and stem != "n"]
-    last = said[-1] if said else ""
-    for role, names in code.names.items():
-        if last in names or last.removeprefix("n") in names:
-            return role
+    for stem in reversed(said):
+        for role, names in code.names.items():
+            if stem in names or stem.removeprefix("n") in names:
+                return role
     return ""
 
 
-def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple[Rank, Group]]:
-    """The lines that a clock may make with others, each with how much is to be said for it."""
+def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple[Rank, Group, float]]:
+    """The lines that a clock may make with others, each with its rank and what speaks for it, in bits."""
     clock = replace(clock, role="clock")
     part = _start_of(clock.logic)
-    found: list[tuple[Rank, Group]] = []
+    found: list[tuple[Rank, Group, float]] = []
     for code, role in ((CARD, "command"), (I2C, "data")):
         for one in others:
             if one.role not in ("", role) or len(one.logic.edges) < FEWEST_OF_DATA:
@@ -139,7 +148,7 @@ def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple
             group: tuple[Wire, ...] = (clock, replace(one, role=role))
             bits = _bits(code, _cut(group, part), asked)
             if bits:
-                found.append(((1, bits, len(clock.logic.edges)), (code, group)))
+                found.append(((1, bits, len(clock.logic.edges)), (code, group), bits))
     if found:
         return found
     data = [one for one in others if one.role in ("", "out", "in") and _follows(one.logic, part)]
@@ -148,7 +157,8 @@ def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple
         for one in others
         if one not in data and one.role in ("", "select") and _is_beside(_near(one.logic, part), part)
     ]
-    if 1 <= len(data) <= 2:
+    data = _two_of(data, part)
+    if data:
         named = [replace(one, role=one.role or _by_name(SPI, one.name)) for one in data]
         named = [one if one.role in ("out", "in") else replace(one, role="") for one in named]
         taken = {one.role for one in named if one.role}
@@ -158,10 +168,31 @@ def _with_clock(clock: Wire, others: Sequence[Wire], asked: Asked) -> list[tuple
         bits = _bits(SPI, _cut(group, part), asked)
         if bits:
             # A select may go as steadily as a clock; the clock goes faster.
-            found.append(((0, len(clock.logic.edges), bits), (SPI, group)))
+            found.append(((0, len(clock.logic.edges), bits), (SPI, group), bits))
     return found
 
 
+def _two_of(data: Sequence[Wire], clock: Logic) -> list[Wire]:
+    """Of wires that follow a clock the two that are its data: called so, if any are; of copies one alone."""
+    different: list[Wire] = []
+    taken = edges_to(clock, 1)
+    for one in sorted(data, key=lambda wire: not (wire.role or _by_name(SPI, wire.name))):
+        if not any(_are_copies(one.logic, other.logic, taken) for other in different):
+            different.append(one)
+    # Those that are called as data come first.
+    return different[:2]
+
+
+def _are_copies(one: Logic, other: Logic, times: Times) -> bool:
+    """Whether two wires have the same levels at some moments, as far as both are known."""
+    known = ~(unknown_at(one, times) | unknown_at(other, times))
+    if not known.any():
+        return False
+    return bool((levels_before(one, times[known]) == levels_before(other, times[known])).mean() > A_COPY)
+
+
+A_COPY = 0.98
+"""Wires with the same level at such a share of a clock's edges are copies of each other."""
 A_NAME = 3.0
 """What it tells, in bits, that a wire is called as its role is."""
 
@@ -232,3 +263,17 @@ def read_together(code: ClockedCode, wires: Sequence[Wire], asked: Asked) -> lis
         if other is not code and len(rest) >= 1:
             others += _read(other, (clock, *_told_apart(other, clock, rest[:1], set())), Asked())
     return [best[0], *sorted((one for one in others if one.evidence.bits > 0), key=lambda one: -one.evidence.bits)]
+
+
+def followers(group: Group, wires: Sequence[Wire]) -> list[str]:
+    """The names of wires that belong to no line but follow the clock of one: copies of its data, or what drives it."""
+    clock = next(one for one in group[1] if one.role == "clock")
+    names = {one.name for one in group[1]}
+    start = _start_of(clock.logic)
+    copies = [one for one in wires if one.name not in names and _are_the_same(one.logic, clock.logic)]
+    follow = [one for one in wires if one.name not in names and not one.role and _follows(one.logic, start)]
+    return [one.name for one in (*copies, *follow)]
+
+
+def _are_the_same(one: Logic, other: Logic) -> bool:
+    return len(one.edges) == len(other.edges) and bool((one.edges == other.edges).all())

@@ -255,12 +255,13 @@ def evidence_of(logic: Logic, sent: Sent, how: Serial, clock: SerialClock) -> Ev
         wrong = float((sent.faults[told] & PARITY != 0).mean())
         foretold += count * framed * certainty(wrong, _odd_share(values))
     foretold += _following(sent, how, told) * framed
-    foretold += max(clock.widths - 1, 0) * of_an_edge(clock.spread) * framed
+    # Few different bytes have few different pulses, whatever the bit time is.
+    foretold += min(max(clock.widths - 1, 0), count) * of_an_edge(clock.spread) * framed
     if how.bits in (7, 8) and _is_text(values):
         foretold += count * A_LETTER
     # Of all rates only few are usual ones.
     near = min(USUAL, key=lambda one: abs(how.rate / one - 1))
-    foretold += A_USUAL_RATE * framed if abs(how.rate / near - 1) < NEAR_USUAL else 0.0
+    foretold += min(A_USUAL_RATE, count) * framed if abs(how.rate / near - 1) < NEAR_USUAL else 0.0
     return Evidence(foretold, settings + _freedom(values, how))
 
 

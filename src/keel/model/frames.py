@@ -19,7 +19,7 @@ from typing import Any, TypeAlias
 import numpy as np
 import numpy.typing as npt
 
-from keel.model.faults import OF_THE_CAPTURE
+from keel.model.faults import SPOILS_NOTHING
 from keel.model.identity import Form, Keys, pack_keys
 
 Rows: TypeAlias = npt.NDArray[np.int64]
@@ -105,17 +105,17 @@ class FrameBatch:
     def passed_over(self) -> Bytes:
         """1 for frames that cycle times and changes of payload pass over, else 0; shape (n,).
 
-        Those are frames with a fault of their own, remote requests, and what repeats the frame before or carries no
-        data. What the capture did to a frame does not exclude it.
+        Those are frames with a fault that spoils them, remote requests, and what repeats the frame before or carries no
+        data.
         """
         return (~self.is_good(slice(None))).view(np.uint8)
 
     def is_sound(self, rows: Any) -> Mask:
-        """Which of some rows have no fault of their own: values are read from them."""
+        """Which of some rows have no fault that spoils their identifier or payload: values are read from them."""
         faults = self.faults[rows]
         sound: Mask = faults == 0
         if not sound.all():
-            sound = faults & faults.dtype.type(~OF_THE_CAPTURE & np.iinfo(faults.dtype).max) == 0
+            sound = faults & faults.dtype.type(~SPOILS_NOTHING & np.iinfo(faults.dtype).max) == 0
         return sound
 
     def is_good(self, rows: Any) -> Mask:

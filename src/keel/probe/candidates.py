@@ -11,10 +11,10 @@ import numpy as np
 from keel.errors import InputError
 from keel.lines.clocked import ClockedCode, Wire
 from keel.lines.code import Asked
-from keel.lines.codes import EVERY
+from keel.lines.codes import EVERY, guesses, is_told
 from keel.lines.levels import levels_of, logic_of
-from keel.lines.pulses import idle_level
-from keel.lines.together import CLOCKED, arranged, groups
+from keel.lines.pulses import head, idle_level
+from keel.lines.together import CLOCKED, arranged, followers, groups
 from keel.model.waveform import Analog, Logic
 from keel.probe.channels import Probed, named
 from keel.probe.lines import Candidate
@@ -39,7 +39,9 @@ class Wanted:
     roles: Mapping[str, str] = field(default_factory=dict)
 
 
-def candidates(channels: Sequence[Probed], wanted: Wanted, asked: Asked, threshold: float | None) -> list[Found]:
+def candidates(
+    channels: Sequence[Probed], wanted: Wanted, asked: Asked, threshold: float | None, aside: dict[str, str]
+) -> list[Found]:
     """The lines to read.
 
     Args:
@@ -47,6 +49,7 @@ def candidates(channels: Sequence[Probed], wanted: Wanted, asked: Asked, thresho
         wanted: What is to be read of it.
         asked: What a person said of the lines.
         threshold: Where low and high part, in volts; None to find it.
+        aside: Filled with the channels that are set aside, and why.
 
     Raises:
         InputError: a channel or a role that was named is none.
@@ -74,15 +77,30 @@ def candidates(channels: Sequence[Probed], wanted: Wanted, asked: Asked, thresho
         rest = [_single(one, roles) for one in chosen if one not in (high, low)]
         return [(wanted.code, one) for one in [_pair(high, low, threshold), *rest]]
     found: list[Found] = []
+    followed: dict[str, str] = {}
     if wanted.code == "auto" and len(chosen) > 1:
         free = [one for one in wires if one.role not in ("line", "host", "device")]
-        for group_code, group in groups(free, asked):
-            found.append((group_code.word, _together(group_code, group, len(channels))))
+        for group in groups(free, asked, lambda wire: _alone(wire.logic)):
+            found.append((group[0].word, _together(*group, len(channels))))
+            followed |= dict.fromkeys(followers(group, free), found[-1][1].name)
         used = {name for _, one in found for name in one.roles}
-        chosen = [one for one in chosen if one.channel.name not in used]
+        followed = {name: line for name, line in followed.items() if name not in used}
+        chosen = [one for one in chosen if one.channel.name not in {*used, *followed}]
+        aside |= {name: f"follows the clock of {line}: a copy of its data, or what drives it"
+                  for name, line in followed.items()}  # fmt: skip
     if wanted.code in ("auto", "can", "canfd"):
         return found + [(wanted.code, one) for one in _paired(chosen, roles, threshold)]
     return found + [(wanted.code, _single(one, roles)) for one in chosen]
+
+
+ALONE_EDGES = 20_000
+"""So many edges tell whether a wire is a line by itself."""
+
+
+def _alone(logic: Logic) -> float:
+    """What speaks for a wire being a line by itself, in bits."""
+    found = guesses(head(logic, ALONE_EDGES), Asked())
+    return found[0].evidence.bits if is_told(found) else 0.0
 
 
 def _not_made_of(channels: Sequence[Probed]) -> list[Probed]:

@@ -6,12 +6,15 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+import numpy as np
+
 from keel.errors import InputError
 from keel.lines.code import Asked, Guess
 from keel.lines.codes import EVERY, guesses, is_told
 from keel.lines.together import CLOCKED, read_together
 from keel.media.every import medium_of
 from keel.model.bus import bus_name
+from keel.model.prints import prints_of
 from keel.model.waveform import Logic
 from keel.probe.candidates import Wanted, candidates
 from keel.probe.channels import Probed
@@ -54,7 +57,8 @@ def decode_channels(
     _check_settings(wanted, asked)
     done = Decoded(list(channels))
     for one in wanted:
-        for code, line in candidates(done.channels, one, asked, threshold):
+        aside: dict[str, str] = {}
+        for code, line in candidates(done.channels, one, asked, threshold, aside):
             found = read_together(CLOCKED[code], line.wires, asked) if line.wires else guesses(line.logic, asked, code)
             if is_told(found) or (one.code != "auto" and found):
                 best, others = found[0], [g for g in found[1:] if g.evidence.bits > 0]
@@ -63,8 +67,48 @@ def decode_channels(
             else:
                 for name in line.roles:
                     done.said.setdefault(name, []).append(_why_not(line.logic, found))
+        if one.code == "auto":
+            aside |= _echoes(done.lines)
+        for name, why in aside.items():
+            done.said.setdefault(name, []).append(why)
     converse(done.lines)
     return done
+
+
+def _echoes(lines: list[Line]) -> dict[str, str]:
+    """Take out lines that say nothing but what another one says at the same time, as what drives a bus does.
+
+    Returns:
+        Their channels, and why.
+    """
+    aside: dict[str, str] = {}
+    fullest = sorted(lines, key=lambda line: -len(line.guess.frames))
+    for place, line in enumerate(fullest):
+        others = [other for other in fullest[:place] if other in lines and other.guess.code == line.guess.code]
+        echoed = next((other for other in others if _says_the_same(line.guess, other.guess)), None)
+        if echoed is not None and not line.of.wires:
+            lines.remove(line)
+            aside |= dict.fromkeys(line.of.roles, f"says the same as {echoed.bus}, at the same time: it is read once")
+    return aside
+
+
+SAME_TIME = 1.0
+"""In bits: frames that begin within that of each other begin at the same time."""
+
+
+def _says_the_same(one: Guess, other: Guess) -> bool:
+    """Whether all good frames of a line are frames of another one at the same time."""
+    mine = one.frames.take(np.flatnonzero(one.frames.is_good(slice(None))))
+    theirs = other.frames
+    if not len(mine) or not len(theirs):
+        return False
+    place = np.clip(np.searchsorted(theirs.time, mine.time), 1, max(len(theirs) - 1, 1)) if len(theirs) > 1 else 0
+    before = np.maximum(place - 1, 0) if len(theirs) > 1 else 0
+    nearer = np.where(
+        np.abs(theirs.time[before] - mine.time) < np.abs(theirs.time[place] - mine.time), before, place
+    )  # fmt: skip
+    near = np.abs(theirs.time[nearer] - mine.time) <= SAME_TIME * 1e9 / other.rate
+    return bool((near & (prints_of(theirs)[nearer] == prints_of(mine))).all())
 
 
 def _check_settings(wanted: Sequence[Wanted], asked: Asked) -> None:

@@ -7,11 +7,11 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from keel.model.faults import OF_THE_CAPTURE
+from keel.model.faults import SPOILS_NOTHING
 from keel.model.fields import BitField
 from keel.model.frames import FrameBatch, Mask, Rows
 
-_HARMLESS = np.uint64(OF_THE_CAPTURE)
+_HARMLESS = np.uint64(SPOILS_NOTHING)
 
 
 @njit(cache=True, nogil=True)

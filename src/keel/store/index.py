@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from keel.errors import RecordingError
-from keel.model.faults import OF_THE_CAPTURE
+from keel.model.faults import OF_THE_CAPTURE, SPOILS_NOTHING
 from keel.model.frames import Flag, Rows, Times
 from keel.model.identity import Keys
 from keel.store.arrays import load_arrays, save_arrays
@@ -99,6 +99,7 @@ def write_index(path: Path, index: Index) -> int:
     density = index.density
     meta = {
         "version": VERSION,
+        "harmless": SPOILS_NOTHING,
         "rows": index.rows,
         "size": index.size,
         "ordered": index.ordered,
@@ -147,9 +148,10 @@ def _index_from(meta: dict[str, Any], arrays: dict[str, Any]) -> Index:
         outdated |= not meta["ordered"] or bool((summary["flag_mask"] & np.uint16(Flag.REMOTE)).any())
         summary |= {name: np.zeros(len(arrays["keys"]), np.int64) for name in ("back", "back_ns")}
     if meta["version"] < VERSION:
-        # What the capture did to frames excluded them then.
-        outdated |= bool((summary["fault_mask"] & np.uint32(OF_THE_CAPTURE)).any())
         summary["fault_mask"] = summary["fault_mask"].astype(np.uint64)
+    # Faults that spoil nothing excluded frames before that was known of them: first those of the capture, then others.
+    harmless = meta.get("harmless", 0 if meta["version"] < VERSION else OF_THE_CAPTURE)
+    outdated |= bool((summary["fault_mask"] & np.uint64(SPOILS_NOTHING & ~harmless)).any())
 
     return Index(
         meta["rows"],

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
-from keel.model.faults import OF_THE_CAPTURE
+from keel.model.faults import SPOILS_NOTHING
 from keel.model.frames import FrameBatch, Mask, Rows
 from keel.model.identity import Keys
 from keel.model.words64 import leading_zeros, load_word, tail_word
@@ -265,7 +265,7 @@ def summarise(batch: FrameBatch, keys: Keys, lows: Rows, highs: Rows, wanted: Ma
     bins, counts = _summarise(
         batch.time,
         batch.faults,
-        bool((batch.faults & batch.faults.dtype.type(OF_THE_CAPTURE)).any()),
+        bool((batch.faults & batch.faults.dtype.type(SPOILS_NOTHING)).any()),
         batch.passed_over(),
         batch.flags,
         batch.bits,
