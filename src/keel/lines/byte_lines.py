@@ -8,14 +8,19 @@ from dataclasses import dataclass
 import numpy as np
 
 from keel.lines.code import Asked, Field, How
-from keel.lines.pulses import glitch_free, resting
+from keel.lines.evidence import NOTHING, Evidence
+from keel.lines.pulses import glitch_free, repeats, resting
 from keel.lines.serial_clock import GLITCH, LEAST_FITTING, MOST_SPREAD, SerialClock, clock_near, clocks
 from keel.lines.timing import Pulses, inside, pulses, taken
-from keel.lines.uart import Serial, decode
+from keel.lines.uart import Sent, Serial, decode, evidence_of
 from keel.model.waveform import Logic
 
 NEAR = 0.03
 """A clock as it is measured is meant by a rate that is so near: a clock may be off, a person names its rate."""
+
+
+AGAINST_REST = 3.0
+"""What it costs, in bits, to read a line as if it rested at the less likely level."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -28,6 +33,7 @@ class ByteLine:
         inverted: Whether its levels were exchanged.
         measured: Its bits a second as its edges have them, whatever a person said; None where they do not tell.
         is_last_resort: Whether something had to be passed over for it: short pulses, or how the line clearly rests.
+        does_repeat: Whether the wire does the same again and again, so that no reading of it proves anything.
         against_rest: Whether it is read as if it rested at the less likely level.
         is_sure: Whether the line clearly rests so; else the other way has to be looked at, too.
     """
@@ -39,6 +45,14 @@ class ByteLine:
     is_last_resort: bool = False
     is_sure: bool = True
     against_rest: bool = False
+    does_repeat: bool = False
+
+    def evidence(self, sent: Sent, how: Serial) -> Evidence:
+        """What speaks for bytes that were read of it."""
+        if self.does_repeat:
+            return NOTHING
+        against = Evidence(0.0, AGAINST_REST if self.against_rest else 0.0)
+        return evidence_of(self.line, sent, how, self.clock) + against
 
     @property
     def rate(self) -> float:
@@ -46,15 +60,12 @@ class ByteLine:
         return self.clock.rate
 
 
-AGAINST_REST = 3.0
-"""What it costs, in bits, to read a line as if it rested at the less likely level."""
-
-
 def byte_lines(logic: Logic, asked: Asked) -> Iterator[ByteLine]:
     """The ways in which a line may carry bytes: how it rests, and how long its bits take; the likelier first."""
     if len(logic.edges) < 2:
         return
     rests, is_sure = resting(logic)
+    does_repeat = repeats(logic)
     ways = [rests == 0, rests == 1] if asked.inverted is None else [asked.inverted]
     for number, inverted in enumerate(ways):
         line = logic.inverted if inverted else logic
@@ -63,7 +74,8 @@ def byte_lines(logic: Logic, asked: Asked) -> Iterator[ByteLine]:
             continue
         for clock, clean, spared in clocks(line):
             is_last = spared > 0 or (number > 0 and is_sure)
-            yield ByteLine(clean, clock, inverted, clock.rate, is_last, is_sure or len(ways) == 1, number > 0)
+            yield ByteLine(clean, clock, inverted, clock.rate, is_last, is_sure or len(ways) == 1, number > 0,
+                           does_repeat)  # fmt: skip
 
 
 def _at_rate(line: Logic, rate: float, inverted: bool) -> ByteLine:

@@ -6,9 +6,8 @@ from dataclasses import replace
 from typing import Any
 
 from keel.errors import InputError
-from keel.lines.byte_lines import AGAINST_REST, ByteLine, byte_lines, time_bytes
+from keel.lines.byte_lines import ByteLine, byte_lines, time_bytes
 from keel.lines.code import Asked, Code, Field, Guess, How
-from keel.lines.evidence import Evidence
 from keel.lines.messages import Cut, chosen_cut, messages_of
 from keel.lines.pulses import BitTime, explained, glitch_free, head, nearest_rate, window
 from keel.lines.serial_clock import GLITCH
@@ -167,7 +166,7 @@ def _guess(way: ByteLine, reading: Reading, asked: Asked, alike: list[Reading]) 
     bus = Bus("", max(round(called), 1), medium="serial", stamp="start", assumed=False)
     faulty = int((frames.faults != 0).sum())
     check = "with right parity" if how.parity != "none" else ""
-    evidence = reading.evidence + Evidence(0.0, AGAINST_REST if way.against_rest else 0.0)
+    evidence = way.evidence(sent, how)
     return Guess(
         "uart", how.rate, None, way.inverted, settings, frames, bus, share, evidence, check, faulty,
         tuple(said), {"rate": how.rate},

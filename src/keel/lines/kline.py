@@ -19,7 +19,7 @@ from keel.lines.evidence import Evidence, different_frames
 from keel.lines.messages import chosen_cut
 from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, window
 from keel.lines.serial_clock import GLITCH
-from keel.lines.uart import BREAK, FRAMING, Sent, Serial, decode, evidence_of
+from keel.lines.uart import BREAK, FRAMING, Sent, Serial, decode
 from keel.media.kline import ADDRESSED, INIT, PLAIN
 from keel.model.bus import Bus
 from keel.model.faults import Fault
@@ -102,7 +102,7 @@ def _read(way: ByteLine, asked: Asked, is_named: bool) -> Guess | None:
     called = asked.rate or nearest_rate(rate, USUAL) or rate
     bus = Bus("", max(round(called), 1), medium="kline", stamp="start", assumed=False)
     faulty = int((~good).sum())
-    evidence = evidence_of(line, sent, Serial(rate), way.clock)
+    evidence = way.evidence(sent, Serial(rate))
     if kind != "unknown":
         right = different_frames(frames.take(np.flatnonzero(good & (frames.form != INIT.number))))
         evidence += Evidence(right * A_MESSAGE + len(wakes) * A_WAKE, 2.0)

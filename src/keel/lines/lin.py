@@ -17,7 +17,7 @@ from keel.lines.evidence import Evidence, different_frames
 from keel.lines.framing import frames_of
 from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, window
 from keel.lines.serial_clock import GLITCH
-from keel.lines.uart import BREAK, Sent, Serial, decode, evidence_of
+from keel.lines.uart import BREAK, Sent, Serial, decode
 from keel.media.lin import PROTECTED
 from keel.model.bus import Bus
 from keel.model.faults import Fault
@@ -104,7 +104,7 @@ def _evidence(way: ByteLine, sent: Sent, frames: FrameBatch) -> Evidence:
         return Evidence(0.0, 2.0)
     checksums = different_frames(frames.take(np.flatnonzero(is_whole)))
     foretold = headers * max(A_HEADER - chance, 0.0) + checksums * max(A_CHECKSUM - chance, 0.0)
-    return Evidence(foretold, 2.0) + evidence_of(way.line, plain, Serial(way.rate), way.clock)
+    return Evidence(foretold, 2.0) + way.evidence(plain, Serial(way.rate))
 
 
 def _frames(sent: Sent, bit: float, model: str) -> tuple[FrameBatch, Any]:

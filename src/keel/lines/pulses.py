@@ -197,6 +197,28 @@ def _refined(unit: float, low: Floats, high: Floats, periods: Floats, grain: flo
     return BitTime(unit, skew, float(fits.mean()) * known, len(both))
 
 
+ALL_ALIKE, NEARLY_ALL = 0.12, 0.93
+"""Lengths are all alike where such a share of them is so near to the one in the middle."""
+
+
+def repeats(logic: Logic) -> bool:
+    """Whether a wire does the same again and again: pulses of one length, or of one period.
+
+    A clock, a duty cycle, a wheel, something that passes by: whatever their bits would be, they say no more than one of
+    them.
+    """
+    parts = pieces_of(logic)
+    low, high = widths_of(parts)
+    periods = periods_of(parts)
+    return any(_are_alike(lengths) for lengths in (low, high, periods[0::2], periods[1::2]))
+
+
+def _are_alike(lengths: Floats) -> bool:
+    if len(lengths) < FEWEST:
+        return False
+    return float((np.abs(lengths / np.median(lengths) - 1) < ALL_ALIKE).mean()) > NEARLY_ALL
+
+
 def idle_level(logic: Logic) -> int:
     """The level at which it rests: that of its longest pauses, else that in which it mostly is."""
     return resting(logic)[0]
