@@ -14,9 +14,9 @@ from keel.errors import InputError
 from keel.media.every import ends_of
 from keel.model.bus import Bus
 from keel.model.frames import FrameBatch, concat, replace_columns
+from keel.model.prints import prints_of
 from keel.model.waveform import Logic
 from keel.probe.adding import add_waveforms
-from keel.model.prints import prints_of
 from keel.probe.aligning import align, twin_of
 from keel.store.manifest import Manifest, load_manifest
 from keel.store.recording import Recording

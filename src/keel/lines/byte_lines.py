@@ -9,7 +9,7 @@ import numpy as np
 
 from keel.lines.code import Asked, Field, How
 from keel.lines.evidence import NOTHING, Evidence
-from keel.lines.pulses import glitch_free, repeats, resting
+from keel.lines.pulses import glitch_free, head, repeats, resting
 from keel.lines.serial_clock import GLITCH, LEAST_FITTING, MOST_SPREAD, SerialClock, clock_near, clocks
 from keel.lines.timing import Pulses, inside, pulses, taken
 from keel.lines.uart import Sent, Serial, decode, evidence_of
@@ -82,10 +82,24 @@ def _at_rate(line: Logic, rate: float, inverted: bool) -> ByteLine:
     """A line as it is read at a rate that was given, or by its own clock near that rate."""
     unit = 1e9 / rate
     near = clock_near(line, unit)
-    measured = next((clock.rate for clock, *_ in clocks(line)), None)
+    measured = _measured(line)
     is_near = near is not None and abs(near.rate / rate - 1) < NEAR and near.fits > LEAST_FITTING
     clock = near if near is not None and is_near else SerialClock(unit, MOST_SPREAD, 0.0, 0)
-    return ByteLine(glitch_free(line, GLITCH * clock.ns), clock, inverted, near.rate if near and is_near else measured)
+    return ByteLine(glitch_free(line, GLITCH * clock.ns), clock, inverted, measured)
+
+
+LOOKED_AT = 20_000
+
+
+def _measured(line: Logic) -> float | None:
+    """The rate that most speaks for on a line, whatever a person said of it; None where its edges do not tell."""
+    best: tuple[float, float] | None = None
+    for clock, clean, _ in clocks(line):
+        part, how = head(clean, LOOKED_AT), Serial(clock.rate)
+        bits = evidence_of(part, decode(part, how), how, clock).bits
+        if best is None or bits > best[0]:
+            best = bits, clock.rate
+    return best[1] if best is not None else None
 
 
 def time_bytes(line: Logic, how: How, fields: Sequence[Field]) -> Pulses:

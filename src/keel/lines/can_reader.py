@@ -41,6 +41,8 @@ _GRAY = np.array([0, 1, 3, 2, 6, 7, 5, 4], np.int64)
 MOST_BITS = 800
 """No frame has more bits, stuff bits included."""
 ISO, NOT_ISO, EITHER = 1, 0, -1
+ONLY = 2
+"""Added to `ISO` or `NOT_ISO` where a person said which it is: then nothing else is tried."""
 
 
 @njit(cache=True, nogil=True)
@@ -251,8 +253,8 @@ def read_frame(
         # A fixed stuff bit, the count of stuff bits (not before ISO), the CRC, with a fixed stuff bit after each four.
         size = 17 if length <= 16 else 21
         started = clock[0], clock[1], j, count, last
-        likelier = NOT_ISO if usual == NOT_ISO else ISO
-        for attempt in range(3):
+        likelier = NOT_ISO if usual == NOT_ISO or usual == NOT_ISO + ONLY else ISO
+        for attempt in range(2 if usual >= ONLY else 0, 3):
             clock[0], clock[1] = started[0], started[1]
             j, count, last = started[2], started[3], started[4]
             # As the line's other frames are, then as they are not; where neither fits, the first again.

@@ -69,6 +69,17 @@ class Guess:
         return self.evidence.bits >= TOLD and self.explained >= LEAST_EXPLAINED
 
 
+def rate_words(said: float | None, measured: float | None) -> tuple[str, ...]:
+    """What is to be said where a person named another rate than a line has."""
+    if said is None or measured is None or abs(measured / said - 1) < OTHER_RATE:
+        return ()
+    return (f"you said {said:,.0f}; the bits measure {measured:,.0f}",)
+
+
+OTHER_RATE = 0.03
+"""A measured rate that differs by less is meant by the one that was named."""
+
+
 @dataclass(frozen=True)
 class Field:
     """A field of a frame over the waveform.
@@ -132,6 +143,7 @@ class Code:
         takes: Settings by name, and the values they take in words.
         roles: What its channels may be.
         named: The same where a person named the code, if it is read otherwise then.
+        medium: The kind of line that it is of; empty where that is called as the code is.
         time: How far the edges of a frame are from where they should be; None where that says nothing.
         is_tried: Whether it is tried where nobody named a code; not if another one finds its frames, too.
     """
@@ -144,5 +156,6 @@ class Code:
     takes: Mapping[str, str] = field(default_factory=dict)
     roles: tuple[str, ...] = ("line",)
     is_tried: bool = True
+    medium: str = ""
     named: Read | None = None
     time: Time | None = None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -11,9 +12,9 @@ from keel.errors import InputError
 from keel.lines.can import with_wire_bits
 from keel.lines.can_clock import measured
 from keel.lines.can_fields import fields_of
-from keel.lines.can_reader import EITHER, ISO, NOT_ISO
+from keel.lines.can_reader import EITHER, ISO, NOT_ISO, ONLY
 from keel.lines.can_wave import FAULT_OF, CanRates, CanSent, decode, turn_of, usual_of
-from keel.lines.code import Asked, Code, Field, Guess, How
+from keel.lines.code import Asked, Code, Field, Guess, How, rate_words
 from keel.lines.evidence import Evidence, different_frames
 from keel.lines.pulses import BitTime, explained, glitch_free, head, idle_level, nearest_rate, window
 from keel.lines.timing import Pulses, falls_of, inside, joined, pulses
@@ -45,7 +46,7 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, flexible: bool = True
         sent = decode(_clean(sample, rates), rates)
         good = int(sent.good.sum())
         score = good - 0.5 * (len(sent) - good)
-        if good and (best is None or score > best[0]):
+        if (good or asked.rate is not None) and (best is None or score > best[0]):
             best = score, rates
     if best is None:
         return []
@@ -56,10 +57,20 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, flexible: bool = True
     rates = CanRates(rates.slow, rates.fast, turn_of(clean, rates), usual)
     clean = _clean(line, rates)
     sent = decode(clean, rates)
-    return [_guess(clean, sent, rates, inverted, asked)] if sent.good.any() else []
+    if not sent.good.any() and (asked.rate is None or not len(sent)):
+        return []
+    # A person's rate is kept to, whatever comes of it.
+    told = unit.rate if unit is not None and unit.fits > SURE else None
+    said = () if sent.good.any() else rate_words(asked.fast_rate or asked.rate, told)
+    guess = _guess(clean, sent, rates, inverted, asked)
+    return [replace(guess, said=(*guess.said, *said))]
 
 
-ISOS = {"yes": ISO, "no": NOT_ISO}
+SURE = 0.85
+"""A bit time is told by edges alone where such a share of pulses fits."""
+
+
+ISOS = {"yes": ISO + ONLY, "no": NOT_ISO + ONLY}
 
 
 def _clean(line: Logic, rates: CanRates) -> Logic:
@@ -117,7 +128,7 @@ def _guess(line: Logic, sent: CanSent, rates: CanRates, inverted: bool, asked: A
     is_fd = bool((sent.flags & Flag.FD).any())
     has_fast = bool((sent.flags & Flag.BRS).any())
     said = []
-    if is_fd and rates.usual == NOT_ISO:
+    if is_fd and rates.usual in (NOT_ISO, NOT_ISO + ONLY):
         said.append("CAN FD from before ISO 11898-1:2015")
     settings: dict[str, object] = {"iso": "no" if said else "yes"} if is_fd else {}
     slow = asked.rate or nearest_rate(rates.slow) or rates.slow
@@ -176,6 +187,6 @@ def time(line: Logic, how: How, fields: Sequence[Field]) -> Pulses:
 
 WIRES = ("line", "high", "low")
 CAN = Code("can", "CAN", lambda logic, unit, asked: read(logic, unit, asked, flexible=False), explain, roles=WIRES,
-           is_tried=False, time=time)  # fmt: skip
+           is_tried=False, time=time, medium="can")  # fmt: skip
 """Not tried by itself: as CAN FD it is found as well."""
-CAN_FD = Code("canfd", "CAN FD", read, explain, takes={"iso": "yes or no"}, roles=WIRES, time=time)
+CAN_FD = Code("canfd", "CAN FD", read, explain, takes={"iso": "yes or no"}, roles=WIRES, time=time, medium="can")

@@ -7,7 +7,7 @@ from typing import Any
 
 from keel.errors import InputError
 from keel.lines.byte_lines import ByteLine, byte_lines, time_bytes
-from keel.lines.code import Asked, Code, Field, Guess, How
+from keel.lines.code import Asked, Code, Field, Guess, How, rate_words
 from keel.lines.messages import Cut, chosen_cut, messages_of
 from keel.lines.pulses import BitTime, explained, glitch_free, head, nearest_rate, window
 from keel.lines.serial_clock import GLITCH
@@ -153,7 +153,7 @@ def _guess(way: ByteLine, reading: Reading, asked: Asked, alike: list[Reading]) 
     good = sent.good
     pause = (how.length + 2) * how.bit_ns
     share = explained(way.line, sent.starts[good], _until_next(sent, pause)[good], pause)
-    said = []
+    said = list(rate_words(asked.rate, way.measured))
     if alike and len(sent) >= FEW:
         said.append("read as well as " + ", ".join(one.how.words for one in alike[:3]))
     if len(sent) < FEW:
@@ -206,5 +206,5 @@ UART = Code(
     {"bits": "5 to 9", "parity": ", ".join(PARITIES), "stop": "1, 1.5, 2", "order": "lsb, msb", "gap": "a time, as 5ms",
      "delimiter": "lf, cr, crlf, or a byte in hex", "length": "bytes",
      "length_field": "the byte that says it, and what is added, as 1+3"},
-    ("line", "host", "device"), time=time_bytes,
+    ("line", "host", "device"), time=time_bytes, medium="serial",
 )  # fmt: skip

@@ -6,19 +6,23 @@ from collections import ChainMap
 from collections.abc import Mapping
 from dataclasses import replace
 
+from keel.lines.bursts import BURSTS
 from keel.lines.clocked import ClockedCode
-from keel.lines.code import Asked, Code, Guess
+from keel.lines.code import Asked, Code, Guess, rate_words
 from keel.lines.code_can import CAN, CAN_FD
 from keel.lines.code_uart import UART
+from keel.lines.evidence import NOTHING
 from keel.lines.kline import K_LINE
 from keel.lines.lin import LIN
 from keel.lines.manchester import MANCHESTER
-from keel.lines.pulses import BitTime, bit_time, head, window
+from keel.lines.pulses import BitTime, bit_time, head, resting, window
 from keel.lines.sent import SENT
 from keel.lines.together import CLOCKED
+from keel.model.bus import Bus
+from keel.model.frames import empty_batch
 from keel.model.waveform import Logic
 
-CODES: dict[str, Code] = {code.word: code for code in (CAN, CAN_FD, UART, LIN, SENT, K_LINE, MANCHESTER)}
+CODES: dict[str, Code] = {code.word: code for code in (CAN, CAN_FD, UART, LIN, SENT, K_LINE, MANCHESTER, BURSTS)}
 EVERY: Mapping[str, Code | ClockedCode] = ChainMap(CODES, CLOCKED)  # type: ignore[arg-type]
 """Those of one wire, and those of several."""
 LOOKED_AT_EDGES, IN_WHOLE = 60_000, 2
@@ -35,10 +39,23 @@ def guesses(logic: Logic, asked: Asked, code: str = "auto") -> list[Guess]:
     if code == "auto":
         found = [guess for one in _likely(logic, unit, asked) for guess in one.read(logic, unit, asked)]
     else:
-        found = (CODES[code].named or CODES[code].read)(logic, unit, asked)
+        found = (CODES[code].named or CODES[code].read)(logic, unit, asked) or _as_named(CODES[code], logic, unit, asked)
     if code in ("can", "canfd"):
         found = [replace(guess, code=code) for guess in found]
     return sorted(found, key=lambda guess: (not guess.is_told, -guess.evidence.bits))
+
+
+def _as_named(code: Code, logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
+    """A line that a person says is in a code of which it has no frame: it is one all the same, without frames."""
+    if not any(len(part.edges) for part in logic.stretches()):
+        return []
+    measured = unit.rate if unit is not None else None
+    rate = asked.rate or measured or 1.0
+    bus = Bus("", max(round(rate), 1), medium=code.medium or code.word, stamp="start", assumed=asked.rate is None)
+    inverted = bool(asked.inverted) if asked.inverted is not None else resting(logic)[0] == 0
+    said = (f"no frame of {code.title} is on it", *rate_words(asked.rate, measured))
+    settings = dict(asked.settings)
+    return [Guess(code.word, rate, None, inverted, settings, empty_batch(), bus, 0.0, NOTHING, "", 0, said)]
 
 
 def _likely(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Code]:

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from keel.lines.byte_lines import ByteLine, byte_lines, time_bytes
-from keel.lines.code import Asked, Code, Field, Guess, How
+from keel.lines.code import Asked, Code, Field, Guess, How, rate_words
 from keel.lines.code_uart import gap_ns
 from keel.lines.evidence import Evidence, different_frames
 from keel.lines.messages import chosen_cut
@@ -108,7 +108,8 @@ def _read(way: ByteLine, asked: Asked, is_named: bool) -> Guess | None:
         evidence += Evidence(right * A_MESSAGE + len(wakes) * A_WAKE, 2.0)
     check = "with a right checksum" if kind != "unknown" else ""
     return Guess(
-        "kline", rate, None, way.inverted, {"header": kind}, frames, bus, share, evidence, check, faulty, (),
+        "kline", rate, None, way.inverted, {"header": kind}, frames, bus, share, evidence, check, faulty,
+        rate_words(asked.rate, way.measured),
         {"rate": rate},
     )  # fmt: skip
 

@@ -12,7 +12,7 @@ import numpy as np
 
 from keel.errors import InputError
 from keel.lines.byte_lines import ByteLine, byte_lines, time_bytes
-from keel.lines.code import Asked, Code, Field, Guess, How
+from keel.lines.code import Asked, Code, Field, Guess, How, rate_words
 from keel.lines.evidence import Evidence, different_frames
 from keel.lines.framing import frames_of
 from keel.lines.pulses import BitTime, explained, glitch_free, nearest_rate, window
@@ -82,7 +82,7 @@ def _read(way: ByteLine, asked: Asked, model: str) -> Guess | None:
     faulty = int((~good).sum())
     return Guess(
         "lin", rate, None, way.inverted, settings, frames, bus, share, _evidence(way, sent, frames),
-        "with a right checksum", faulty, (),
+        "with a right checksum", faulty, rate_words(asked.rate, way.measured),
         {"rate": rate, "model": float(MODELS.index(model)) if model else -1.0},
     )  # fmt: skip
 

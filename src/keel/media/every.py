@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from keel.media.ble import BLE
+from keel.media.bursts import BURSTS
 from keel.media.can import CAN
 from keel.media.card import CARD
 from keel.media.i2c import I2C
@@ -27,7 +28,7 @@ from keel.model.frames import FrameBatch
 from keel.model.identity import IDENT_BITS, IDENT_MASK, NO_IDENT, unpack_key
 from keel.model.safe_text import plain
 
-MEDIA: list[Medium] = [CAN, SERIAL, BLE, USB, LIN, SENT, KLINE, MANCHESTER, SPI, I2C, CARD]
+MEDIA: list[Medium] = [CAN, SERIAL, BLE, USB, LIN, SENT, KLINE, MANCHESTER, SPI, I2C, CARD, BURSTS]
 NO_IDENT_WRITTEN = "—"
 NONE = IdentForm(NO_IDENT, "none", "no identifier", 48)
 RESERVED = (IdentForm(3, "wire", "talker", 48),)

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
 from keel.model.frames import FrameBatch, Times, concat, empty_batch
 from keel.model.prints import Prints, prints_of

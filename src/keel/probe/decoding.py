@@ -132,6 +132,9 @@ def free_name(name: str, taken: Collection[str]) -> str:
     return free
 
 
+AS_IT_IS = "; --as bursts reads its messages as they are"
+
+
 def _why_not(line: Logic, found: Sequence[Guess]) -> str:
     """Why a line is taken for nothing."""
     edges = sum(len(part.edges) for part in line.stretches())
@@ -140,7 +143,7 @@ def _why_not(line: Logic, found: Sequence[Guess]) -> str:
     if edges < 8:
         return f"cannot tell the code: {edges} edges are too few"
     if not found:
-        return "cannot tell the code: none that is known makes sense of it"
+        return f"cannot tell the code: none that is known makes sense of it{AS_IT_IS}"
     best = found[0]
     share = f"explains {best.explained:.0%} at best"
-    return f"cannot tell the code: {EVERY[best.code].title} at {best.rate:,.0f} {medium_of(best.bus).unit} {share}"
+    return f"cannot tell the code: {EVERY[best.code].title} at {best.rate:,.0f} {medium_of(best.bus).unit} {share}{AS_IT_IS}"

@@ -72,18 +72,32 @@ class Line:
         }
 
 
+NEAR_USUAL, SAME_RATE = 0.05, 0.0005
+"""A usual rate is named beside the measured one where it is so near; one that is as near as this is the same."""
+
+
+def _rate_words(rate: float, usual: int, unit: str) -> str:
+    """A rate as it was measured, and how far that is off the usual one."""
+    off = rate / usual - 1
+    if abs(off) < SAME_RATE or abs(off) > NEAR_USUAL:
+        return f"{rate:,.0f} {unit}"
+    return f"{rate:,.0f} {unit} ({usual:,} {off:+.2%})"
+
+
 def told(line: Line) -> list[str]:
     """What was measured and chosen of a line, in sentences."""
     guess = line.guess
     good = len(guess.frames) - guess.faulty
     share = good / len(guess.frames) if len(guess.frames) else 0.0
     unit = medium_of(guess.bus).unit
-    rates = f"{guess.rate:,.0f} {unit}" + (f", data {guess.fast_rate:,.0f} {unit}" if guess.fast_rate else "")
+    rates = _rate_words(guess.rate, guess.bus.bit_rate, unit)
+    if guess.fast_rate:
+        rates += f", data {_rate_words(guess.fast_rate, guess.bus.fast_bit_rate, unit)}"
     title, inverted = EVERY[guess.code].title, ", inverted" if guess.inverted else ""
     check = guess.check or "without a fault"
-    said = [
-        f"{title} at {rates}{inverted}: {len(guess.frames)} frames, {share:.1%} {check}, explains {guess.explained:.0%}"
-    ]
+    count = len(guess.frames)
+    quality = f", {share:.1%} {check}, explains {guess.explained:.0%}" if guess.evidence.foretold > 0 else ""
+    said = [f"{title} at {rates}{inverted}: {count:,} frames{quality}"]
     alike = _repeats(guess.frames)
     if alike:
         said.append(f"one and the same message {alike:,} times, whatever was done")

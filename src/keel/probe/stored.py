@@ -286,6 +286,9 @@ def decode_anew(
     if known is None and bus not in names:
         there = [manifest.buses[line.bus].name for line in manifest.lines] + names
         raise InputError("--bus", f"no line and no channel is called {bus}", ", ".join(dict.fromkeys(there)))
+    if code == "auto" and known is not None and (asked != Asked() or threshold is not None):
+        # Who sets something of a line that was read means the code that it was read in.
+        code = known.code
     named = dict(roles or (known.channels if known is not None else {bus: "line"}))
     if known is not None and known.wires:
         named = {**known.channels, **named}
