@@ -25,7 +25,7 @@ test-lowest: tmux ## Run all tests with the oldest libraries that are allowed
 	NUMBA_CACHE_DIR=$(CURDIR)/$(LOWEST)/compiled $(LOWEST)/bin/keel prepare
 	NUMBA_CACHE_DIR=$(CURDIR)/$(LOWEST)/compiled $(LOWEST)/bin/pytest -n 4 --dist loadgroup
 
-soak: $(TOOLS) ## Kill recorders at random moments, many times
+soak: $(TOOLS) simulators ## Kill recorders at random moments, many times; read simulated circuits
 	$(BIN)/pytest -n 2 -m soak
 
 lint: $(TOOLS) ## Style, types, import directions
@@ -57,3 +57,8 @@ $(TOOLS): $(READY) requirements-test.lock
 .PHONY: tmux
 tmux:
 	@command -v tmux >/dev/null || (apt-get update -qq && apt-get install -y -qq tmux)
+
+# Simulators of circuits, for senders that share nothing with what reads them.
+.PHONY: simulators
+simulators:
+	@command -v iverilog >/dev/null && command -v ghdl >/dev/null || (apt-get update -qq && apt-get install -y -qq iverilog ghdl)

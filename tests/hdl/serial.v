@@ -29,12 +29,12 @@ module bench;
   sender #(DIVIDE, BITS, PARITY, STOPS) dut (clk, reset, start, value, spoil, tx, busy);
   initial begin
     $dumpfile("out.vcd"); $dumpvars(0, bench);
-    seed = SEED; repeat (20) @(posedge clk); reset = 0; repeat (20 * DIVIDE) @(posedge clk);
+    seed = SEED; repeat (20) @(negedge clk); reset = 0; repeat (20 * DIVIDE) @(posedge clk);
     for (n = 0; n < COUNT; n = n + 1) begin
       value = $random(seed); value = value & ((1 << BITS) - 1); spoil = WRONG != 0 && (n % WRONG) == WRONG / 2;
-      @(posedge clk); start = 1; @(posedge clk); start = 0; @(posedge clk);
+      @(negedge clk); start = 1; @(negedge clk); start = 0; @(negedge clk);
       $display("byte %0d %0d", value, spoil);
-      while (busy) @(posedge clk);
+      while (busy) @(negedge clk);
       // Pauses of any fraction of a bit.
       if (GAP != 0) begin pause = $random(seed) & 32'h7fffffff; repeat (pause % (GAP * DIVIDE)) @(posedge clk); end
       if (n % 40 == 39) repeat (30 * DIVIDE) @(posedge clk);

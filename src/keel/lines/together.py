@@ -14,7 +14,7 @@ from keel.lines.clocked import ClockedCode, Wire, Wires, edges_to, is_clock, kno
 from keel.lines.code import Asked, Guess
 from keel.lines.evidence import Evidence
 from keel.lines.i2c import I2C
-from keel.lines.pulses import head, window
+from keel.lines.pulses import head, widths_of, window
 from keel.lines.spi import SPI, follows_rise
 from keel.model.frames import Times
 from keel.model.waveform import Logic
@@ -52,7 +52,7 @@ def groups(wires: Sequence[Wire], asked: Asked, alone: Alone = lambda _: 0.0) ->
     if len(left) > MOST_WIRES:
         return found
     while True:
-        clocks = [one for one in left if one.role in ("", "clock") and is_clock(_start_of(one.logic))]
+        clocks = [one for one in left if one.role in ("", "clock") and _may_be_clock(_start_of(one.logic))]
         best: tuple[Rank, Group] | None = None
         for clock in clocks:
             for rank, group, bits in _with_clock(clock, [one for one in left if one is not clock], asked):
@@ -66,6 +66,18 @@ def groups(wires: Sequence[Wire], asked: Asked, alone: Alone = lambda _: 0.0) ->
         found.append((code, those))
         used = {one.name for one in those}
         left = [one for one in left if one.name not in used]
+
+
+SHORTEST_HALF = 0.2
+"""Either half of a clock's period is at least such a share of it: what is shorter is a pulse of something else."""
+
+
+def _may_be_clock(logic: Logic) -> bool:
+    """Whether a wire may be the clock of others: it goes steadily, and either half of its periods is about as long."""
+    if not is_clock(logic):
+        return False
+    low, high = (float(np.median(widths)) for widths in widths_of([logic]))
+    return min(low, high) >= SHORTEST_HALF * (low + high)
 
 
 def _still(code: ClockedCode, group: Sequence[Wire], wires: Sequence[Wire]) -> list[Wire]:

@@ -254,6 +254,8 @@ def evidence_of(logic: Logic, sent: Sent, how: Serial, clock: SerialClock) -> Ev
     if how.parity != "none":
         wrong = float((sent.faults[told] & PARITY != 0).mean())
         foretold += count * framed * certainty(wrong, _odd_share(values))
+        # Each wrong one is an exception: a parity bit that is wrong as often as not is none.
+        settings += count * wrong if wrong > NO_PARITY else 0.0
     foretold += _following(sent, how, told) * framed
     # Few different bytes have few different pulses, whatever the bit time is.
     foretold += min(max(clock.widths - 1, 0), count) * of_an_edge(clock.spread) * framed
@@ -275,6 +277,8 @@ def _odd_share(values: Any) -> float:
 A_LETTER = 0.385
 """What a byte of text foretells, in bits: that it is one of 98 signs of 128. That its highest bit never changes tells
 nothing."""
+NO_PARITY = 0.25
+"""A bit that is wrong in such a share of bytes is no parity bit."""
 A_USUAL_RATE, NEAR_USUAL = 3.0, 0.025
 """What a rate tells, in bits, that is so near to a usual one: all of them together cover about an eighth of all rates."""
 AT_ONCE, MORE_STOP_BITS = 0.15, (0.0, 1.0)
