@@ -277,6 +277,7 @@ def _odd_share(values: Any) -> float:
 A_LETTER = 0.385
 """What a byte of text foretells, in bits: that it is one of 98 signs of 128. That its highest bit never changes tells
 nothing."""
+NO_NINTH = 12.0
 NO_PARITY = 0.25
 """A bit that is wrong in such a share of bytes is no parity bit."""
 A_USUAL_RATE, NEAR_USUAL = 3.0, 0.025
@@ -297,6 +298,9 @@ def _following(sent: Sent, how: Serial, told: Any) -> int:
 
 def _freedom(values: Any, how: Serial) -> float:
     """What a reading leaves open that another one would have told: what is to be held against it, in bits."""
+    if how.bits == 9 and (values >> 8 == 1).all():
+        # A ninth bit that is always set is a stop bit.
+        return NO_NINTH
     if how.bits == 8 and how.parity == "none" and (values >> 7 == 1).all() and _is_text(values & 0x7F):
         # Seven bits, and the line at rest behind them.
         return WAYS[7, "none"] + 1.0
