@@ -93,7 +93,7 @@ def test_a_host_with_two_selects(tmp_path: Path, mode: int, word: int, lsb: int)
     (line,) = done.lines
     guess = line.guess
     assert guess.code == "spi" and guess.settings["mode"] == mode
-    roles = {name: role for name, role in line.of.roles.items()}
+    roles = dict(line.of.roles)
     assert roles["sck"] == "clock" and roles["cs_a"] == roles["cs_b"] == "select"
     assert (roles["mosi"], roles["miso"]) == ("out", "in")
     again = decode_channels(
@@ -106,9 +106,9 @@ def test_a_host_with_two_selects(tmp_path: Path, mode: int, word: int, lsb: int)
         a, b = wanted.get(number, (b"", b""))
         wanted[number] = a + out.to_bytes(size, "big"), b + in_.to_bytes(size, "big")
     is_out = (frames.flags & Flag.TX) != 0
-    out = [frames.payload(row) for row in range(len(frames)) if is_out[row]]
-    in_ = [frames.payload(row) for row in range(len(frames)) if not is_out[row]]
-    assert (out, in_) == ([a for a, _ in wanted.values()], [b for _, b in wanted.values()])
+    sent = [frames.payload(row) for row in range(len(frames)) if is_out[row]]
+    answered = [frames.payload(row) for row in range(len(frames)) if not is_out[row]]
+    assert (sent, answered) == ([a for a, _ in wanted.values()], [b for _, b in wanted.values()])
 
 
 def test_open_drains_with_a_held_clock(tmp_path: Path) -> None:

@@ -88,7 +88,11 @@ def test_frames_are_read_with_when_they_began_and_ended(rate: int) -> None:
     line = shaken(wave(lin(SCHEDULE * 3, rate)), 0.01e9 / rate)
     found = lines_of(line)
     frames = found.frames
-    assert found.rate == pytest.approx(rate, rel=1e-3) and not found.inverted and found.settings == {"checksum": "enhanced"}
+    assert (
+        found.rate == pytest.approx(rate, rel=1e-3)
+        and not found.inverted
+        and found.settings == {"checksum": "enhanced"}
+    )
     assert [(int(frames.ident[n]), frames.payload(n)) for n in range(6)] == [(s.ident, s.data or b"") for s in SCHEDULE]
     assert [fault_words(int(fault)) for fault in frames.faults[:6]] == [[], [], [], ["no-response"], [], []]
     bit = 1e9 / rate

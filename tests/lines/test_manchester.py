@@ -104,7 +104,11 @@ def test_an_unknown_line_is_its_bits(mode: str) -> None:
         levels += [*coded(bits, mode == "ieee", 10_000.0), (1, 400_000.0)]
     line = wave(levels)
     found = lines_of(line, mode=mode)
-    assert found.settings == {"sync": "no", "mode": mode} and found.rate == pytest.approx(50_000, rel=1e-3) and not found.check
+    assert (
+        found.settings == {"sync": "no", "mode": mode}
+        and found.rate == pytest.approx(50_000, rel=1e-3)
+        and not found.check
+    )
     text = ["".join(f"{byte:08b}" for byte in data)[:12] for data in payloads(found)]
     assert text == ["".join(map(str, bits)) for bits in said]
     with pytest.raises(InputError, match="ieee or inverse"):

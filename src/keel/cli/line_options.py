@@ -12,7 +12,9 @@ if TYPE_CHECKING:
     from keel.probe.candidates import Wanted
     from keel.probe.importing import Said
 
-CODES_HELP = "auto, can, canfd, uart, kline, lin, sent, spi, i2c, card, manchester, bursts; may repeat, each with its channels."
+CODES_HELP = (
+    "auto, can, canfd, uart, kline, lin, sent, spi, i2c, card, manchester, bursts; may repeat, each with its channels."
+)
 Roles = Annotated[
     list[str] | None,
     typer.Option(

@@ -188,7 +188,9 @@ def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
         mine = bits[at : at + 8]
         value = int(np.packbits(mine)[0])
         stop = round(float(starts[at + 8])) if at + 8 < len(bits) else end
-        fields.append(Field("byte", round(float(starts[at])), stop, value, "".join(map(str, mine)), None, bytes([value])))
+        fields.append(
+            Field("byte", round(float(starts[at])), stop, value, "".join(map(str, mine)), None, bytes([value]))
+        )
     return fields
 
 

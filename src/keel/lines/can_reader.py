@@ -85,8 +85,18 @@ def _note(bits: Any, count: Any, clock: Any, level: Any, field: Any) -> Any:
 
 @njit(cache=True, nogil=True)
 def read_frame(
-    edges: Any, first: Any, end: Any, k: Any, slow: Any, fast: Any, turn: Any, usual: Any, out: Any, data: Any,
-    used: Any, bits: Any,
+    edges: Any,
+    first: Any,
+    end: Any,
+    k: Any,
+    slow: Any,
+    fast: Any,
+    turn: Any,
+    usual: Any,
+    out: Any,
+    data: Any,
+    used: Any,
+    bits: Any,
 ) -> Any:
     """Read a frame that begins with edge ``k``.
 

@@ -212,7 +212,9 @@ def _table(part: Logic, rates: CanRates, turn: float) -> tuple[Any, Any]:
     data = np.zeros(len(edges) * 6 + 128, np.uint8)
     out = np.zeros(OUT, np.int64)
     fast = 1e9 / rates.fast if rates.fast else 0.0
-    n, used = _decode(edges, part.first, part.start, part.end, 1e9 / rates.slow, fast, turn, rates.usual, out, data, table)
+    n, used = _decode(
+        edges, part.first, part.start, part.end, 1e9 / rates.slow, fast, turn, rates.usual, out, data, table
+    )
     return table[:n], data[:used]
 
 

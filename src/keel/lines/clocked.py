@@ -98,7 +98,8 @@ def unknown_at(logic: Logic, times: Times) -> npt.NDArray[np.bool_]:
         return np.zeros(len(times), np.bool_)
     begins, ends = np.array(logic.unknown, np.int64).T
     place = np.searchsorted(begins, times, side="left") - 1
-    return (place >= 0) & (times <= ends[np.maximum(place, 0)])
+    lost: npt.NDArray[np.bool_] = (place >= 0) & (times <= ends[np.maximum(place, 0)])
+    return lost
 
 
 def known_edges(logic: Logic) -> Times:

@@ -133,12 +133,14 @@ def _guess(line: Logic, sent: CanSent, rates: CanRates, inverted: bool, asked: A
     settings: dict[str, object] = {"iso": "no" if said else "yes"} if is_fd else {}
     slow = asked.rate or nearest_rate(rates.slow) or rates.slow
     fast = (asked.fast_rate or nearest_rate(rates.fast) or rates.fast) if has_fast else None
-    bus = Bus("", max(round(slow), 1), round(fast or 2_000_000), stamp="start", assumed=False, fast_assumed=fast is None)
+    bus = Bus(
+        "", max(round(slow), 1), round(fast or 2_000_000), stamp="start", assumed=False, fast_assumed=fast is None
+    )
     faulty = int((~good & ~sent.is_follow_up).sum())
+    how = {"slow": rates.slow, "fast": rates.fast, "turn": rates.turn_ns, "usual": float(rates.usual)}
     return Guess(
         "canfd" if is_fd else "can", rates.slow, rates.fast if has_fast else None, inverted, settings,
-        with_wire_bits(batch), bus, share, _evidence(line, batch, good), "with a right CRC", faulty, tuple(said), {"slow": rates.slow, "fast": rates.fast, "turn": rates.turn_ns,
-         "usual": float(rates.usual)},
+        with_wire_bits(batch), bus, share, _evidence(line, batch, good), "with a right CRC", faulty, tuple(said), how,
     )  # fmt: skip
 
 

@@ -1,4 +1,4 @@
-"""Serial lines (UART, RS-232) as a line code: the rate by the edges inside bytes, bits and parity by what they foretell."""
+"""Serial lines (UART, RS-232) as a line code: the rate by edges inside bytes, bits and parity by what they foretell."""
 
 from __future__ import annotations
 
@@ -174,7 +174,7 @@ def _guess(way: ByteLine, reading: Reading, asked: Asked, alike: list[Reading]) 
 
 
 def _until_next(sent: Sent, pause: float) -> Times:
-    """The end of each byte, or the begin of the next one where that follows before a pause: nothing is active between."""
+    """The end of each byte, or the begin of the next one where that follows before a pause."""
     ends = sent.ends.copy()
     follows = sent.starts[1:] - sent.ends[:-1] < pause
     ends[:-1][follows] = sent.starts[1:][follows]

@@ -27,6 +27,8 @@ EVERY: Mapping[str, Code | ClockedCode] = ChainMap(CODES, CLOCKED)  # type: igno
 """Those of one wire, and those of several."""
 LOOKED_AT_EDGES, IN_WHOLE = 60_000, 2
 """So many edges of a long line tell which codes are worth a try, and so many codes read it in whole."""
+
+
 def guesses(logic: Logic, asked: Asked, code: str = "auto") -> list[Guess]:
     """The ways to read a line, the best first.
 
@@ -39,7 +41,9 @@ def guesses(logic: Logic, asked: Asked, code: str = "auto") -> list[Guess]:
     if code == "auto":
         found = [guess for one in _likely(logic, unit, asked) for guess in one.read(logic, unit, asked)]
     else:
-        found = (CODES[code].named or CODES[code].read)(logic, unit, asked) or _as_named(CODES[code], logic, unit, asked)
+        found = (CODES[code].named or CODES[code].read)(logic, unit, asked) or _as_named(
+            CODES[code], logic, unit, asked
+        )
     if code in ("can", "canfd"):
         found = [replace(guess, code=code) for guess in found]
     return sorted(found, key=lambda guess: (not guess.is_told, -guess.evidence.bits))

@@ -175,8 +175,8 @@ def read(wires: Wires, asked: Asked) -> list[Guess]:
 
 
 A_TRANSFER, A_BIT = 8.0, 0.5
-"""Bits that a transfer foretells: that it begins and ends with data changing while the clock is high, and has a multiple
-of nine bits; and each of its bits, in which data rests while the clock is high."""
+"""Bits that a transfer foretells: that it begins and ends with data changing while the clock is high, and has a
+multiple of nine bits; and each of its bits, in which data rests while the clock is high."""
 
 
 def _stretching(clock: Logic, rate: float) -> tuple[str, ...]:

@@ -105,7 +105,9 @@ def _found_levels(wave: Analog, looked: Floats) -> Levels:
         _, cuts = cuts_by_steps(wave, steps)
         middle, reach, noise, has_swing = float(np.median(cuts)), steps.height, steps.noise, True
         low, high = middle - reach / 2, middle + reach / 2
-        said.append(f"its levels drift by {float(np.ptp(np.percentile(cuts, [2, 98]))):.3g} V: the threshold moves along")
+        said.append(
+            f"its levels drift by {float(np.ptp(np.percentile(cuts, [2, 98]))):.3g} V: the threshold moves along"
+        )
         hysteresis = float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)) / 2
         return Levels(low, high, middle, hysteresis, noise, True, True, tuple(said), steps)
     if not has_swing and (seldom := _seldom(wave)) is not None:
@@ -195,7 +197,8 @@ def _at_rest_between(wave: Analog) -> Levels | None:
     quiet = float((np.abs(looked - rest) < 0.2 * reach).mean())
     if abs(high - low) > ALIKE_FAR * max(high, low) or half_way.sum() > IN_BETWEEN * far or quiet < A_REST:
         return None
-    said = f"three levels: it rests at {rest:.3g} V between {rest - low:.3g} V and {rest + high:.3g} V, as a pair of wires does that nobody drives"
+    around = f"{rest:.3g} V between {rest - low:.3g} V and {rest + high:.3g} V"
+    said = f"three levels: it rests at {around}, as a pair of wires does that nobody drives"
     noise = max(noise, _spread(up, high))
     reach = min(high, low)
     hysteresis = float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)) / 2

@@ -88,7 +88,7 @@ def _read(way: ByteLine, asked: Asked, model: str) -> Guess | None:
 
 
 A_HEADER, A_CHECKSUM = 13.0, 8.0
-"""Bits that a right header foretells (sync byte, its stop bit, two of parity, the break ahead), and a right checksum."""
+"""Bits that a right header foretells (sync byte, its stop bit, two of parity, the break), and a right checksum."""
 
 
 def _evidence(way: ByteLine, sent: Sent, frames: FrameBatch) -> Evidence:

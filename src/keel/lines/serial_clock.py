@@ -24,8 +24,8 @@ INSIDE, BEHIND = 8.6, 9.4
 REACHES = (2.5, 4.5, 8.5)
 """The bit time is refined by edges so many bits from the start: those far off tell most once it is nearly known."""
 NEAR, FITS, OF_A_GRAIN, MOST_OFF = 0.3, 0.25, 0.6, 0.42
-"""An edge is used where it is so near a whole number of bits, and fits where it is so near in the end; where samples are
-few, by such a share of their interval farther, up to so much."""
+"""An edge is used where it is so near a whole number of bits, and fits where it is so near in the end; where samples
+are few, by such a share of their interval farther, up to so much."""
 LEAST_SPREAD, MOST_SPREAD = 0.005, 0.29
 FEWEST, A_CLUSTER, ALIKE = 3, 0.01, 1.25
 """Pulses of one length are no chance where there are so many, and such a share of all; they are alike within that."""
@@ -127,7 +127,7 @@ def refined(parts: list[Logic], unit: float) -> SerialClock | None:
 
 
 def _fitted(away: Floats, bits: Floats, rises: Floats) -> tuple[float, float]:
-    """The bit time, and how late rising edges are, in ns: the least squares of ``away = bits * unit + rises * late``."""
+    """The bit time, and how late rising edges are, in ns: least squares of ``away = bits * unit + rises * late``."""
     if rises.min() == rises.max():
         # With edges of one kind alone what is late cannot be told from the bit time.
         return float((away * bits).sum() / (bits**2).sum()), 0.0
@@ -166,7 +166,7 @@ def clocks(line: Logic) -> Iterator[tuple[SerialClock, Logic, int]]:
 
 
 def _finest(parts: list[Logic], unit: float, grain: float) -> SerialClock | None:
-    """The bit time near ``unit``; of several, where pulses are measured too coarsely to tell, the one edges fit best."""
+    """The bit time near ``unit``; where pulses are measured too coarsely to tell, the one that edges fit best."""
     stretches = STRETCHES if grain > COARSE * unit else (1.0,)
     found = [one for stretch in stretches if (one := refined(parts, unit * stretch)) is not None]
     return min(found, key=lambda one: (-round(one.fits, 1), one.spread), default=None)

@@ -125,7 +125,7 @@ def cuts_by_steps(wave: Analog, steps: Steps) -> tuple[int, Floats]:
 def _level_below(
     samples: Any, scale: Any, places: Any, heights: Any, height: Any, reach: Any, size: Any, sums: Any, numbers: Any
 ) -> None:
-    """Add up what a line would be if it always were at its lower level, block by block; what is near a step left out."""
+    """Add up what a line would be if it always were at its lower level, block by block; but for what is near a step."""
     count = len(places)
     k = 0
     # Before the first step the line is where that one comes from.

@@ -281,7 +281,7 @@ NO_NINTH = 12.0
 NO_PARITY = 0.25
 """A bit that is wrong in such a share of bytes is no parity bit."""
 A_USUAL_RATE, NEAR_USUAL = 3.0, 0.025
-"""What a rate tells, in bits, that is so near to a usual one: all of them together cover about an eighth of all rates."""
+"""What a rate tells, in bits, that is so near to a usual one: all of them cover about an eighth of all rates."""
 AT_ONCE, MORE_STOP_BITS = 0.15, (0.0, 1.0)
 """In bits: a byte that begins so near to the end of the one before follows at once; or behind one stop bit more, for
 all bytes of a line alike."""

@@ -63,8 +63,8 @@ class Fault(IntFlag):
 OF_THE_CAPTURE = int(Fault.LOST | Fault.TRUNCATED)
 """What the capture did to a frame."""
 SPOILS_NOTHING = OF_THE_CAPTURE | int(Fault.ACK | Fault.END_BIT | Fault.TIMING)
-"""Faults that leave identifier and payload whole, whatever the line: they exclude a frame from no counts, cycles, values
-or evidence. Each medium says of its faults what they spoil; what it says agrees with this."""
+"""Faults that leave identifier and payload whole, whatever the line: they exclude a frame from no counts, cycles,
+values or evidence. Each medium says of its faults what they spoil; what it says agrees with this."""
 FAULT_BY_WORD: dict[str, Fault] = {fault.word: fault for fault in Fault}
 
 

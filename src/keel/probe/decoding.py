@@ -146,4 +146,5 @@ def _why_not(line: Logic, found: Sequence[Guess]) -> str:
         return f"cannot tell the code: none that is known makes sense of it{AS_IT_IS}"
     best = found[0]
     share = f"explains {best.explained:.0%} at best"
-    return f"cannot tell the code: {EVERY[best.code].title} at {best.rate:,.0f} {medium_of(best.bus).unit} {share}{AS_IT_IS}"
+    best_of = f"{EVERY[best.code].title} at {best.rate:,.0f} {medium_of(best.bus).unit}"
+    return f"cannot tell the code: {best_of} {share}{AS_IT_IS}"
