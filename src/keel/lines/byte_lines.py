@@ -34,6 +34,7 @@ class ByteLine:
         measured: Its bits a second as its edges have them, whatever a person said; None where they do not tell.
         is_last_resort: Whether something had to be passed over for it: short pulses, or how the line clearly rests.
         does_repeat: Whether the wire does the same again and again, so that no reading of it proves anything.
+        attempt: A number for how it rests and what was passed over: bit times of one number are alternatives.
         against_rest: Whether it is read as if it rested at the less likely level.
         is_sure: Whether the line clearly rests so; else the other way has to be looked at, too.
     """
@@ -45,6 +46,7 @@ class ByteLine:
     is_last_resort: bool = False
     is_sure: bool = True
     against_rest: bool = False
+    attempt: int = 0
     does_repeat: bool = False
 
     def evidence(self, sent: Sent, how: Serial) -> Evidence:
@@ -73,9 +75,11 @@ def byte_lines(logic: Logic, asked: Asked) -> Iterator[ByteLine]:
             yield _at_rate(line, asked.rate, inverted)
             continue
         for clock, clean, spared in clocks(line):
-            is_last = spared > 0 or (number > 0 and is_sure)
-            yield ByteLine(clean, clock, inverted, clock.rate, is_last, is_sure or len(ways) == 1, number > 0,
-                           does_repeat)  # fmt: skip
+            yield ByteLine(
+                clean, clock, inverted, clock.rate, is_last_resort=spared > 0 or (number > 0 and is_sure),
+                is_sure=is_sure or len(ways) == 1, against_rest=number > 0, attempt=10 * number + spared,
+                does_repeat=does_repeat,
+            )  # fmt: skip
 
 
 def _at_rate(line: Logic, rate: float, inverted: bool) -> ByteLine:

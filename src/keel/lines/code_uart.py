@@ -41,13 +41,19 @@ UNITS_NS = {"ns": 1, "us": 1_000, "ms": 1_000_000, "s": 1_000_000_000}
 def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
     """A line read as bytes, in the ways for which most speaks."""
     found: list[Guess] = []
+    attempt = 0
     for way in byte_lines(logic, asked):
-        if way.is_last_resort and way.is_sure and any(one.is_told and one.explained > RIGHT for one in found):
+        if way.attempt != attempt and way.is_sure and _is_clear(found, way):
             break
+        attempt = way.attempt
         found += _read(logic, way, asked)
-        if way.is_sure and any(one.evidence.bits > CLEARLY and one.explained > RIGHT for one in found):
-            break
     return sorted(found, key=lambda one: -one.evidence.bits)[:MOST_GUESSES]
+
+
+def _is_clear(found: list[Guess], next_way: ByteLine) -> bool:
+    """Whether what was found makes another attempt needless, in which more has to be passed over."""
+    least = 0.0 if next_way.is_last_resort else CLEARLY
+    return any(one.is_told and one.evidence.bits > least and one.explained > RIGHT for one in found)
 
 
 MOST_GUESSES = 2

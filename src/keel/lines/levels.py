@@ -53,6 +53,7 @@ class Levels:
         said: What is to be known, in sentences.
         steps: How it steps, where its levels are known by that alone.
         rest: Where it rests between two levels, as a pair of wires does that nobody drives; None if it does not.
+        smooth: Of so many samples a mean is taken before they are cut: noise hides the levels of single ones.
     """
 
     low: float
@@ -65,6 +66,7 @@ class Levels:
     said: tuple[str, ...]
     steps: Steps | None = None
     rest: float | None = None
+    smooth: int = 1
 
 
 def levels_of(wave: Analog, threshold: float | None = None, hysteresis: float | None = None) -> Levels:
@@ -118,6 +120,8 @@ def _found_levels(wave: Analog, looked: Floats) -> Levels:
         # Both levels wander farther than they are apart: seen piece by piece they are there.
         low, high, noise = moving
         middle, reach, has_swing = (low + high) / 2, high - low, True
+    if not has_swing and (calm := _under_noise(wave)) is not None:
+        return calm
     if not has_swing:
         level = float(np.median(looked))
         said.append(_without_levels(wave, looked, level, reach))
@@ -214,6 +218,48 @@ def other_cut(levels: Levels) -> Levels | None:
     if levels.rest is None:
         return None
     return replace(levels, threshold=(levels.rest + levels.low) / 2)
+
+
+MEANS = (4, 8, 16, 32)
+"""Noise that hides a swing is less in the mean of so many samples; the fewest that show it are taken."""
+
+
+def _under_noise(wave: Analog) -> Levels | None:
+    """The levels of a line whose swing is not much more than its noise, by means of some samples; None without any.
+
+    Noise alone has no two levels, however it is smoothed: it is half way between as often as elsewhere.
+    """
+    for count in MEANS:
+        if len(wave) < 100 * count:
+            return None
+        calm = _means(wave, count)
+        looked = calm.volts(every=max(len(calm) // MOST_LOOKED_AT, 1))
+        low, high = _two(looked)
+        reach = high - low
+        below, above = looked[looked < (low + high) / 2], looked[looked >= (low + high) / 2]
+        if not len(below) or not len(above):
+            continue
+        noise = max(_spread(below, low), _spread(above, high))
+        between = float(((looked > low + reach / 3) & (looked < high - reach / 3)).mean())
+        if reach > LEAST_SWING * noise and reach > A_SWING and between < HALF_WAY / 2:
+            said = f"noisy: its levels show in the mean of {count} samples, and so it is read"
+            hysteresis = float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)) / 2
+            return Levels(low, high, (low + high) / 2, hysteresis, noise, True, False, (said,), smooth=count)
+    return None
+
+
+A_SWING = 0.05
+"""In volts: what hides in noise and is less than that is none."""
+
+
+def _means(wave: Analog, count: int) -> Analog:
+    """The mean of each so many samples around a sample, as a waveform."""
+    sums = np.concatenate([[0.0], np.cumsum(np.asarray(wave.samples, np.float64))])
+    half = count // 2
+    begins = np.clip(np.arange(len(wave)) - half, 0, len(wave))
+    ends = np.clip(begins + count, 0, len(wave))
+    means = (sums[ends] - sums[begins]) / np.maximum(ends - begins, 1)
+    return Analog(wave.start, wave.step, means.astype(np.float32), wave.scale)
 
 
 def _seldom(wave: Analog) -> tuple[float, float, float] | None:
@@ -390,6 +436,8 @@ def logic_of(wave: Analog, levels: Levels) -> Logic:
     if not levels.swing or len(wave) < 2:
         high = len(wave) and float(np.median(wave.volts(0, 1000))) >= levels.threshold and levels.swing
         return Logic(wave.start, wave.end, int(bool(high)), np.zeros(0, np.int64))
+    if levels.smooth > 1:
+        wave = _means(wave, levels.smooth)
     if levels.steps is not None:
         size, cuts = cuts_by_steps(wave, levels.steps)
     elif levels.drifts:

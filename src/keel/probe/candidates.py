@@ -12,7 +12,7 @@ from keel.errors import InputError
 from keel.lines.clocked import ClockedCode, Wire
 from keel.lines.code import Asked
 from keel.lines.codes import EVERY, guesses, is_told
-from keel.lines.levels import levels_of, logic_of
+from keel.lines.levels import levels_of, logic_of, other_cut
 from keel.lines.pulses import head, idle_level
 from keel.lines.together import CLOCKED, arranged, followers, groups
 from keel.model.waveform import Analog, Logic
@@ -120,7 +120,7 @@ def _together(code: ClockedCode, wires: Sequence[Wire], of: int) -> Candidate:
 
 def _single(one: Probed, roles: Mapping[str, str]) -> Candidate:
     name = one.channel.name
-    return Candidate(name, one.logic, {name: roles.get(name, "line")})
+    return Candidate(name, one.logic, {name: roles.get(name, "line")}, other=one.other)
 
 
 def _paired(chosen: Sequence[Probed], roles: Mapping[str, str], threshold: float | None) -> list[Candidate]:
@@ -192,4 +192,7 @@ def _pair(high: Probed, low: Probed, threshold: float | None) -> Candidate:
     formula = Formula("difference", (a, b))
     wave = made(formula, {a: high.channel.wave, b: low.channel.wave})
     assert isinstance(wave, Analog)
-    return Candidate(f"{a} − {b}", logic_of(wave, levels_of(wave, threshold)), {a: "high", b: "low"}, formula, wave)
+    levels = levels_of(wave, threshold)
+    lower = other_cut(levels)
+    other = None if lower is None else logic_of(wave, lower)
+    return Candidate(f"{a} − {b}", logic_of(wave, levels), {a: "high", b: "low"}, formula, wave, other=other)

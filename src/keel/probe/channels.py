@@ -7,18 +7,20 @@ from dataclasses import dataclass
 from typing import Any
 
 from keel.errors import InputError
-from keel.lines.levels import Levels, levels_of, logic_of
+from keel.lines.levels import Levels, levels_of, logic_of, other_cut
 from keel.lines.pulses import idle_level
 from keel.model.waveform import Channel, Logic
 
 
 @dataclass(frozen=True, eq=False)
 class Probed:
-    """A channel as it is electrically: its levels (None of logic), and the logic it makes."""
+    """A channel as it is electrically: its levels (None of logic), and the logic it makes; of one that rests between two
+    levels also what it makes if its rest counts as the upper one."""
 
     channel: Channel
     levels: Levels | None
     logic: Logic
+    other: Logic | None = None
 
     @property
     def edges(self) -> int:
@@ -58,7 +60,8 @@ def probed(channel: Channel, threshold: float | None = None) -> Probed:
     if isinstance(wave, Logic):
         return Probed(channel, None, wave)
     levels = levels_of(wave, threshold)
-    return Probed(channel, levels, logic_of(wave, levels))
+    lower = other_cut(levels)
+    return Probed(channel, levels, logic_of(wave, levels), None if lower is None else logic_of(wave, lower))
 
 
 def named(channels: Sequence[Probed], name: str) -> Probed:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -19,7 +19,7 @@ from keel.model.waveform import Logic
 from keel.probe.candidates import Wanted, candidates
 from keel.probe.channels import Probed
 from keel.probe.conversations import converse
-from keel.probe.lines import Line
+from keel.probe.lines import Candidate, Line
 
 
 @dataclass
@@ -60,6 +60,8 @@ def decode_channels(
         aside: dict[str, str] = {}
         for code, line in candidates(done.channels, one, asked, threshold, aside):
             found = read_together(CLOCKED[code], line.wires, asked) if line.wires else guesses(line.logic, asked, code)
+            if line.other is not None:
+                found, line = _better_cut(found, line, asked, code)
             if is_told(found) or (one.code != "auto" and found):
                 best, others = found[0], [g for g in found[1:] if g.evidence.bits > 0]
                 bus = free_name(bus_name(line.name), [line.bus for line in done.lines])
@@ -73,6 +75,15 @@ def decode_channels(
             done.said.setdefault(name, []).append(why)
     converse(done.lines)
     return done
+
+
+def _better_cut(found: list[Guess], line: Candidate, asked: Asked, code: str) -> tuple[list[Guess], Candidate]:
+    """A line that rests between two levels, as it is read with its rest below the threshold or above: the better."""
+    assert line.other is not None
+    others = guesses(line.other, asked, code)
+    if not others or (found and found[0].evidence.bits >= others[0].evidence.bits):
+        return found, line
+    return others, replace(line, logic=line.other)
 
 
 def _echoes(lines: list[Line]) -> dict[str, str]:

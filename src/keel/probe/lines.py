@@ -27,6 +27,7 @@ class Candidate:
     Attributes:
         formula, wave: How it is made of its channels, where it is the difference of two; and what that makes.
         wires: The wires of a line of several, one of which is the clock.
+        other: Its levels if it is cut otherwise, where it rests between two.
     """
 
     name: str
@@ -35,6 +36,7 @@ class Candidate:
     formula: Formula | None = None
     wave: Logic | Analog | None = None
     wires: tuple[Wire, ...] = ()
+    other: Logic | None = None
 
 
 @dataclass(eq=False)
