@@ -19,8 +19,9 @@ NEAR = 0.03
 """A clock as it is measured is meant by a rate that is so near: a clock may be off, a person names its rate."""
 
 
-AGAINST_REST = 3.0
-"""What it costs, in bits, to read a line as if it rested at the less likely level."""
+AGAINST_REST, PASSED_OVER = 3.0, 6.0
+"""What it costs, in bits, to read a line as if it rested at the less likely level, and to pass over a kind of short
+pulses."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,7 +54,7 @@ class ByteLine:
         """What speaks for bytes that were read of it."""
         if self.does_repeat:
             return NOTHING
-        against = Evidence(0.0, AGAINST_REST if self.against_rest else 0.0)
+        against = Evidence(0.0, (AGAINST_REST if self.against_rest else 0.0) + PASSED_OVER * (self.attempt % 10))
         return evidence_of(self.line, sent, how, self.clock) + against
 
     @property

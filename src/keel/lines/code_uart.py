@@ -43,17 +43,20 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
     found: list[Guess] = []
     attempt = 0
     for way in byte_lines(logic, asked):
-        if way.attempt != attempt and way.is_sure and _is_clear(found, way):
-            break
+        if way.attempt != attempt and _is_needless(found, way):
+            if way.is_sure:
+                break
+            continue
         attempt = way.attempt
         found += _read(logic, way, asked)
     return sorted(found, key=lambda one: -one.evidence.bits)[:MOST_GUESSES]
 
 
-def _is_clear(found: list[Guess], next_way: ByteLine) -> bool:
-    """Whether what was found makes another attempt needless, in which more has to be passed over."""
-    least = 0.0 if next_way.is_last_resort else CLEARLY
-    return any(one.is_told and one.evidence.bits > least and one.explained > RIGHT for one in found)
+def _is_needless(found: list[Guess], way: ByteLine) -> bool:
+    """Whether what was found makes another attempt needless: one in which more has to be passed over than before."""
+    least = 0.0 if way.is_last_resort else CLEARLY
+    alike = [one for one in found if way.is_sure or one.inverted == way.inverted]
+    return any(one.is_told and one.evidence.bits > least and one.explained > RIGHT for one in alike)
 
 
 MOST_GUESSES = 2

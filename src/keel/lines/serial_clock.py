@@ -32,7 +32,7 @@ FEWEST, A_CLUSTER, ALIKE = 3, 0.01, 1.25
 MOST_CLUSTERS, MOST_BITS, SPIKES = 4, 3, 1.6
 """So many lengths are tried as one bit, two bits, three bits: the shortest, and that of what is left without pulses up
 to so many times as long."""
-SAME = 0.03
+SAME = 0.08
 GLITCH = 0.25
 """Pulses shorter than that share of a bit are none."""
 LEAST_FITTING = 0.6
