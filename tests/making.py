@@ -14,7 +14,7 @@ from keel.ask.matches import Matcher, Matches
 from keel.ask.names import scene_of
 from keel.lines.can import with_wire_bits
 from keel.model.bus import Bus
-from keel.model.faults import OF_THE_CAPTURE, Fault
+from keel.model.faults import SPOILS_NOTHING, Fault
 from keel.model.frames import LENGTH_TO_DLC, Flag, FrameBatch, batch_of
 from keel.model.identity import Form
 from keel.model.span import Mark
@@ -43,7 +43,7 @@ class Row:
     @property
     def is_good(self) -> bool:
         """Whether cycle times and changes are made of it."""
-        return not self.faults & ~OF_THE_CAPTURE and not self.flags & (Flag.REMOTE | Flag.ASIDE)
+        return not self.faults & ~SPOILS_NOTHING and not self.flags & (Flag.REMOTE | Flag.ASIDE)
 
 
 def batch(rows: Sequence[Row]) -> FrameBatch:

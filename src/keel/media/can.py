@@ -111,4 +111,5 @@ CAN = Medium(
     header=_header,
     says=_says,
     faults=FAULTS,
+    spoils={Fault.ACK: "nothing"},
 )

@@ -35,6 +35,7 @@ CARD = Medium(
         Fault.CRC: "the checksum of seven bits does not fit",
         Fault.END_BIT: "it does not end in a 1",
     },
+    spoils={Fault.END_BIT: "nothing"},
     fields=(HeaderField("clock", "frequency of the clock meanwhile", 0, 32, unit="Hz"),),
     header_bytes=HEADER_BYTES,
     ident_cells=11,

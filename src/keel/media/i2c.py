@@ -30,5 +30,6 @@ I2C = Medium(
         Fault.ACK: "no device answered to the address",
         Fault.LENGTH: "it ends within a byte",
     },
+    spoils={Fault.ACK: "nothing"},
     ident_cells=9,
 )

@@ -26,5 +26,6 @@ KLINE = Medium(
         Fault.FRAMING: "there was no stop bit where one had to be",
         Fault.TIMING: "it came too soon or too late after what it answers",
     },
+    spoils={Fault.TIMING: "nothing"},
     ident_cells=6,
 )

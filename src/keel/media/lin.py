@@ -23,5 +23,6 @@ LIN = Medium(
         Fault.NO_RESPONSE: "nobody answered the header",
         Fault.SYNC: "no sync byte followed the break",
     },
+    spoils={Fault.PARITY: "identifier", Fault.SYNC: "identifier"},
     ident_cells=4,
 )

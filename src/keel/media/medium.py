@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 from keel.model.faults import Fault
 
@@ -71,6 +71,9 @@ def _says_nothing(_form: int, _flags: int, _dlc: int) -> dict[str, bool | int]:
     return {}
 
 
+Spoiled = Literal["identifier", "payload", "nothing"]
+
+
 @dataclass(frozen=True)
 class Medium:
     """A kind of line.
@@ -87,6 +90,7 @@ class Medium:
         header: The header's fields in the order they are sent, of a batch of one frame; empty if it has none.
         says: What the interchange forms say of a frame besides, from its form, flags and DLC.
         faults: The faults that its frames can have, and what each means in a sentence.
+        spoils: What a fault spoils, if not the payload: the identifier, or nothing.
         fields: What its headers hold; the columns ``header`` of recordings are laid out so.
         header_bytes: How many bytes a header has.
         brief: What lists show of a header, in a few words; of a batch of one frame. None if its frames have no header.
@@ -106,6 +110,7 @@ class Medium:
     header: Callable[[FrameBatch], list[HeaderBits]] = _nothing
     says: Callable[[int, int, int], Mapping[str, bool | int]] = field(default=_says_nothing)
     faults: Mapping[Fault, str] = field(default_factory=dict)
+    spoils: Mapping[Fault, Spoiled] = field(default_factory=dict)
     fields: tuple[HeaderField, ...] = ()
     header_bytes: int = 0
     brief: Callable[[FrameBatch], str] | None = None

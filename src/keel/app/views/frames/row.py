@@ -9,7 +9,7 @@ from keel.app.desk.frame_pages import Page
 from keel.app.frame.helm import Here
 from keel.app.paint import words
 from keel.app.paint.canvas import Line
-from keel.app.paint.payload_cell import write_payload
+from keel.app.paint.payload_cell import SIZES, write_payload
 from keel.app.paint.ribbon import kept_words
 from keel.app.paint.table import Column, write_cells
 from keel.app.views.frames.choices import FramesChoices
@@ -77,8 +77,14 @@ def _write_payload(
     payload = batch.payload(i)
     faults = int(batch.faults[i])
     if faults:
+        # The payload comes first, in full: what is wrong is said where room is left, and by the sign ahead of the row.
         title = ", ".join(f.title for f in Fault if faults & f)
-        line.put(at, f"{title}  {payload.hex(' ').upper()}", here.style("coral", on), width)
+        taken = min(len(payload) * SIZES[choices.form], width)
+        write_payload(
+            line, at, width, payload, choices.form, lambda _: "coral", here.palette, on, choices.shift
+        )  # fmt: skip
+        if not payload or width - taken > len(title):
+            line.put(at + taken + (1 if payload else 0), title, here.style("coral", on), width - taken)
         return
     if int(batch.flags[i]) & Flag.REMOTE:
         line.put(at, f"remote, DLC {int(batch.dlc[i])}", here.style("dim", on), width)
