@@ -26,7 +26,7 @@ HEAD_LINES, NEWLINE = 200, 10
 TIME_NS = {"s": 1e9, "sec": 1e9, "ms": 1e6, "us": 1e3, "µs": 1e3, "μs": 1e3, "ns": 1.0}
 VOLTS = {"v": 1.0, "volt": 1.0, "volts": 1.0, "mv": 1e-3, "uv": 1e-6, "µv": 1e-6, "kv": 1e3}
 _TIME = re.compile(r"^(t|time|zeit|timestamp|x|sec(onds?)?|s|ms|us|µs|ns)\b", re.I)
-_UNIT = re.compile(r"[\[(]\s*([^\])]+?)\s*[\])]|[,_ ]\s*(s|ms|us|µs|ns|v|mv|uv)\s*$", re.I)
+_UNIT = re.compile(r"[\[(]\s*([^\])]+?)\s*[\])]|(?:[,_ /]|\bin\b)\s*(s|ms|us|µs|μs|ns|v|mv|uv)\s*$", re.I)
 _NUMBER = r"(\d[\d.]*(?:,\d+)?(?:[eE][+-]?\d+)?)"
 _INTERVAL = re.compile(rf"(interval|step|period|increment|dt)\D*?{_NUMBER}[\s,;\[(]*(s|ms|us|µs|ns)?\b", re.I)
 _RATE = re.compile(rf"(sample\s*rate|rate|frequency)\D*?{_NUMBER}[\s,;\[(]*(hz|khz|mhz|sa/s|s/s)?", re.I)
@@ -172,10 +172,12 @@ def parse_wave_text(data: Bytes, where: str = "the file", progress: Progress = l
     times, columns, notes = _readable(times, columns, shape.has_time)
     if not columns or len(times) < 2:
         raise InputError(where, "has fewer than two samples", "a waveform")
+    holes = _holes(times) if shape.has_time else ()
+    notes += [f"nothing was sampled from {a / 1e9:.9g} s to {b / 1e9:.9g} s" for a, b in holes[:MOST_NOTED]]
     found = []
     for number, (name, values) in enumerate(zip(names, columns, strict=True), 1):
         called = _UNIT.sub("", name).strip() or f"CH{number}"
-        wave = _wave(times, values, _unit(name, VOLTS, 1.0))
+        wave = _wave(times, values, _unit(name, VOLTS, 1.0), holes)
         found.append(Channel(called, number, wave, (), tuple(notes)))
     return found
 
@@ -228,6 +230,24 @@ def _steps(times: Any) -> Any:
     return least, most
 
 
+A_HOLE, MOST_HOLES, MOST_NOTED = 8.0, 1_000, 5
+"""A step of so many usual ones is a hole in the samples; where there are more than so many it is how a file is written,
+which holds a row where something changes; and so many are told one by one."""
+
+
+def _holes(times: Any) -> tuple[tuple[int, int], ...]:
+    """Spans in which nothing was sampled, in ns: regular samples that leave off for a while."""
+    steps = np.diff(times)
+    if len(steps) < 2:
+        return ()
+    usual = float(np.median(steps))
+    places = np.flatnonzero(steps > A_HOLE * usual)
+    is_regular = float((np.abs(steps - usual) < REGULAR * usual + 1).mean()) > 0.99
+    if not is_regular or len(places) > MOST_HOLES:
+        return ()
+    return tuple((round(float(times[at])), round(float(times[at + 1]))) for at in places.tolist())
+
+
 def _behind_lines(data: Bytes, lines: int) -> int:
     """Where the line begins that follows on so many."""
     ends = np.flatnonzero(data[: 1 << 20] == NEWLINE)
@@ -237,25 +257,29 @@ def _behind_lines(data: Bytes, lines: int) -> int:
 
 
 def _unit(name: str, known: dict[str, float], usual: float) -> float:
+    if name.strip().lower() in known:
+        # A title that is nothing but a unit.
+        return known[name.strip().lower()]
     found = _UNIT.search(name)
     word = (found[1] or found[2] or "").lower() if found else ""
     return known.get(word, usual)
 
 
-def _wave(times: Any, values: Any, unit: float) -> Logic | Analog:
+def _wave(times: Any, values: Any, unit: float, holes: tuple[tuple[int, int], ...]) -> Logic | Analog:
     """Levels where there is nothing but 0 and 1; else samples, laid onto a fixed interval."""
     start, end = round(float(times[0])), round(float(times[-1]))
     if all(bool(((part == 0) | (part == 1)).all()) for part in (values[:1_000], values)):
         turned = np.flatnonzero(np.diff(values)) + 1
         edges: Times = np.rint(times[turned]).astype(np.int64)
-        return Logic(start, end, int(values[0]), edges)
+        # A level that is another one behind a hole changed nobody knows when.
+        return Logic(start, end, int(values[0]), edges, holes)
     volts = values if unit == 1.0 else values * np.float32(unit)
     step = float((times[-1] - times[0]) / (len(times) - 1))
     least, most = _steps(times)
     if max(step - least, most - step) > REGULAR * step:
         # Unevenly sampled: drawn through, at the finest usual interval.
-        step = float(np.percentile(np.diff(times), 10))
+        step = float(np.median(np.diff(times)) if holes else np.percentile(np.diff(times), 10))
         count = min(int((times[-1] - times[0]) / step) + 1, 1 << 28)
         even = times[0] + np.arange(count) * step
-        return Analog(start, step, np.interp(even, times, volts).astype(np.float32))
+        return Analog(start, step, np.interp(even, times, volts).astype(np.float32), unknown=holes)
     return Analog(start, step, volts)

@@ -259,7 +259,7 @@ def _means(wave: Analog, count: int) -> Analog:
     begins = np.clip(np.arange(len(wave)) - half, 0, len(wave))
     ends = np.clip(begins + count, 0, len(wave))
     means = (sums[ends] - sums[begins]) / np.maximum(ends - begins, 1)
-    return Analog(wave.start, wave.step, means.astype(np.float32), wave.scale)
+    return replace(wave, samples=means.astype(np.float32))
 
 
 def _seldom(wave: Analog) -> tuple[float, float, float] | None:
@@ -447,7 +447,17 @@ def logic_of(wave: Analog, levels: Levels) -> Logic:
     out = np.empty(len(wave), np.int64)
     reach = levels.hysteresis / wave.scale
     first, n = _edges(np.asarray(wave.samples), cuts / wave.scale, size, reach, wave.start, wave.step, out)
-    return Logic(wave.start, wave.end, int(first), out[:n].copy(), grain=wave.step)
+    return _without(Logic(wave.start, wave.end, int(first), out[:n].copy(), grain=wave.step), wave.unknown)
+
+
+def _without(logic: Logic, unknown: tuple[tuple[int, int], ...]) -> Logic:
+    """The same with spans in which nothing was sampled: no edge lies inside, a level that differs begins behind."""
+    edges = logic.edges
+    for begin, end in unknown:
+        low, high = np.searchsorted(edges, [begin, end], side="left").tolist()
+        differs = [end] if (high - low) % 2 else []
+        edges = np.concatenate([edges[:low], np.array(differs, np.int64), edges[high:]])
+    return replace(logic, edges=edges, unknown=unknown)
 
 
 def crossed(wave: Analog, volts: float) -> Logic:
@@ -466,7 +476,7 @@ def smoothed(wave: Analog, time_ns: float) -> Analog:
     """What a low-pass of one pole leaves of a line; its time constant is ``time_ns``."""
     out = np.empty(len(wave), np.float32)
     _smooth(np.asarray(wave.samples), 1 - np.exp(-wave.step / time_ns), wave.scale, out)
-    return Analog(wave.start, wave.step, out)
+    return Analog(wave.start, wave.step, out, unknown=wave.unknown)
 
 
 @njit(cache=True, nogil=True)

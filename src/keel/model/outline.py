@@ -101,6 +101,7 @@ def shift(wave: Logic | Analog, by: int) -> Logic | Analog:
     if not by:
         return wave
     if isinstance(wave, Analog):
-        return Analog(wave.start + by, wave.step, wave.samples, wave.scale)
+        lost = tuple((a + by, b + by) for a, b in wave.unknown)
+        return Analog(wave.start + by, wave.step, wave.samples, wave.scale, lost)
     unknown: Sequence[tuple[int, int]] = [(a + by, b + by) for a, b in wave.unknown]
     return Logic(wave.start + by, wave.end + by, wave.first, wave.edges + by, tuple(unknown))

@@ -68,12 +68,14 @@ class Analog:
         step: Nanoseconds from one sample to the next; not always a whole number.
         samples: Numbers of any kind, shape (n,); in volts where ``scale`` is 1.
         scale: Volts of a sample of 1.
+        unknown: Spans in which nothing was sampled, ascending, (from, to) in ns; what samples say there is made up.
     """
 
     start: int
     step: float
     samples: Any
     scale: float = 1.0
+    unknown: tuple[tuple[int, int], ...] = ()
 
     @property
     def end(self) -> int:

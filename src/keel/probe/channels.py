@@ -14,8 +14,13 @@ from keel.model.waveform import Channel, Logic
 
 @dataclass(frozen=True, eq=False)
 class Probed:
-    """A channel as it is electrically: its levels (None of logic), and the logic it makes; of one that rests between two
-    levels also what it makes if its rest counts as the upper one."""
+    """A channel as it is electrically.
+
+    Attributes:
+        levels: Its levels; None of logic.
+        logic: What they make.
+        other: Of one that rests between two levels what they make if its rest counts as the upper one.
+    """
 
     channel: Channel
     levels: Levels | None

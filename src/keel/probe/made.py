@@ -87,14 +87,15 @@ def _difference(waves: list[Wave], number: float, where: str) -> Wave:
         raise InputError(where, "its channels were not recorded at the same time", "two channels of one instrument")
     scales = np.float32(a.scale), np.float32(b.scale)
     samples = a.samples[low:high] * scales[0] - b.samples[low - late : high - late] * scales[1]
-    return Analog(a.start + round(low * a.step), a.step, samples.astype(np.float32, copy=False))
+    lost = tuple(sorted({*a.unknown, *b.unknown}))
+    return Analog(a.start + round(low * a.step), a.step, samples.astype(np.float32, copy=False), unknown=lost)
 
 
 def _inverted(waves: list[Wave], number: float, where: str) -> Wave:
     (wave,) = waves
     if isinstance(wave, Logic):
         return wave.inverted
-    return Analog(wave.start, wave.step, wave.samples, -wave.scale)
+    return Analog(wave.start, wave.step, wave.samples, -wave.scale, wave.unknown)
 
 
 def _lowpass(waves: list[Wave], number: float, where: str) -> Wave:

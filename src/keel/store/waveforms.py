@@ -55,14 +55,17 @@ class StoredWaveform:
         if entry.kind == "analog":
             (samples,) = self._columns("", ("sample",))
             self._check(len(samples))
-            return Analog(entry.start, entry.step, samples, entry.scale)
+            return Analog(entry.start, entry.step, samples, entry.scale, self._unknown())
         (edges,) = self._columns("", ("time",))
         self._check(len(edges))
-        unknown: Sequence[tuple[int, int]] = ()
-        if entry.unknown:
-            begins, ends = self._columns("unknown", ("begin", "end"))
-            unknown = list(zip(begins.tolist(), ends.tolist(), strict=True))
-        return Logic(entry.start, entry.end, entry.first, edges, tuple(unknown))
+        return Logic(entry.start, entry.end, entry.first, edges, self._unknown())
+
+    def _unknown(self) -> tuple[tuple[int, int], ...]:
+        """The spans in which its level is not known."""
+        if not self.entry.unknown:
+            return ()
+        begins, ends = self._columns("unknown", ("begin", "end"))
+        return tuple(zip(begins.tolist(), ends.tolist(), strict=True))
 
     @cached_property
     def bounds(self) -> Bounds | None:
@@ -113,9 +116,9 @@ def write_waveform(folder: Path, number: int, channel: Channel, kind: str = "", 
                 _write(waveform_path(folder, number, "bounds"), entry, least=least, most=most)
         else:
             _write(path, entry, time=np.ascontiguousarray(wave.edges))
-            if wave.unknown:
-                spans = np.array(wave.unknown, np.int64)
-                _write(waveform_path(folder, number, "unknown"), entry, begin=spans[:, 0], end=spans[:, 1])
+        if wave.unknown:
+            spans = np.array(wave.unknown, np.int64)
+            _write(waveform_path(folder, number, "unknown"), entry, begin=spans[:, 0], end=spans[:, 1])
         return replace(entry, bytes=path.stat().st_size, digest=digest_of(path))
 
 
@@ -130,8 +133,9 @@ def _entry(number: int, channel: Channel, kind: str, source: str) -> WaveformEnt
     if isinstance(wave, Analog):
         scale = float(wave.scale)
         return WaveformEntry(
-            number, name, "analog", wave.start, wave.end, len(wave), step=wave.step, scale=scale, **said
-        )
+            number, name, "analog", wave.start, wave.end, len(wave), step=wave.step, scale=scale,
+            unknown=len(wave.unknown), **said,
+        )  # fmt: skip
     unknown = len(wave.unknown)
     which: Any = kind or "logic"
     return WaveformEntry(
