@@ -10,7 +10,6 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
