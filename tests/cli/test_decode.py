@@ -45,13 +45,8 @@ def frames(folder: Path) -> list[dict[str, Any]]:
 def test_can_is_found_in_a_dump_with_when_its_frames_began_and_ended(tmp_path: Path) -> None:
     found = decoded(tmp_path, vcd(bus=shaken(wave(CAN_LINE), 20)))
     (line,) = found["lines"]
-    assert (line["bus"], line["code"], line["rate"], line["fast_rate"], line["inverted"]) == (
-        "bus",
-        "can",
-        500_000,
-        None,
-        False,
-    )
+    assert (line["bus"], line["code"], line["fast_rate"], line["inverted"]) == ("bus", "can", None, False)
+    assert line["rate"] == pytest.approx(500_000, rel=0.012)
     assert (line["frames"], line["faulty"]) == (len(FRAMES) * 6, 0) and line["explained"] > 0.97
     said = frames(tmp_path)
     assert [one["id"] for one in said[:4]] == ["1A0", "000", "7FF", "18FEF117"]
@@ -63,12 +58,8 @@ def test_can_is_found_in_a_dump_with_when_its_frames_began_and_ended(tmp_path: P
 
 def test_can_fd_and_both_its_rates_are_found(tmp_path: Path) -> None:
     (line,) = decoded(tmp_path, vcd(bus=shaken(wave(FD_LINE), 8)))["lines"]
-    assert (line["code"], line["rate"], line["fast_rate"], line["settings"]) == (
-        "canfd",
-        500_000,
-        2_000_000,
-        {"iso": "yes"},
-    )
+    assert (line["code"], line["settings"]) == ("canfd", {"iso": "yes"})
+    assert (line["rate"], line["fast_rate"]) == pytest.approx((500_000, 2_000_000), rel=1e-3)
     assert (line["frames"], line["faulty"]) == (len(FLEXIBLE) * 4, 0)
     old = [CanFrame(**{**frame.__dict__, "iso": False}) for frame in FLEXIBLE]
     (tmp_path / "old").mkdir()
@@ -106,7 +97,8 @@ def test_serial_text_is_found_in_sound_in_volts_and_upside_down(tmp_path: Path) 
     ):
         (tmp_path / name).mkdir()
         (found,) = decoded(tmp_path / name, data)["lines"]
-        assert (found["code"], found["rate"], found["inverted"], found["faulty"]) == ("uart", 9600, inverted, 0)
+        assert (found["code"], found["inverted"], found["faulty"]) == ("uart", inverted, 0)
+        assert found["rate"] == pytest.approx(9600 * 1.008, rel=2e-3)
         assert found["settings"] == {"bits": 8, "parity": "none", "stop": 1.0, "order": "lsb", "delimiter": "lf"}
         said = frames(tmp_path / name)
         assert [bytes.fromhex(one["payload"]) for one in said] == [TEXT] * 6

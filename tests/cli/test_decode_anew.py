@@ -66,12 +66,19 @@ def test_what_is_said_of_frames_stays_with_them(recording: Path) -> None:
     assert manifest.comments and all(now[one.number]["bus"] == one.text for one in manifest.comments)
 
 
-def test_what_does_not_explain_it_changes_nothing(recording: Path) -> None:
+def test_what_is_set_by_hand_is_obeyed_and_what_the_wire_measures_is_said(recording: Path) -> None:
     before = frames(recording)
     done = keel("decode", recording / "out.keel", "--bus", "talk", "--as", "can", "--rate", "1000000")
-    assert done.returncode == 1 and "stay as they were" in done.stderr
+    assert done.returncode == 0 and "you said 1,000,000; the bits measure 9,600" in done.stdout
+    said = of(recording, "talk")
+    assert said and all(one["faults"] or one["kind"] == "error" for one in said)
+    assert keel("decode", recording / "out.keel", "--undo").returncode == 0
     assert frames(recording) == before
-    for options in (["--bus", "nobody"], [], ["--undo"], ["--bus", "talk", "-o", "x"], ["--bus", "talk", "--undo"]):
+    # Without a code, that which the line was read in is meant.
+    (line,) = again(recording, "--set", "parity=odd")["lines"]
+    assert (line["code"], line["settings"]["parity"]) == ("uart", "odd") and line["faulty"] == line["frames"]
+    assert keel("decode", recording / "out.keel", "--undo").returncode == 0
+    for options in (["--bus", "nobody"], [], ["--bus", "talk", "-o", "x"], ["--bus", "talk", "--undo"]):
         done = keel("decode", recording / "out.keel", *options)
         assert done.returncode in (1, 2) and "Traceback" not in done.stderr, done.stderr
 
@@ -80,7 +87,7 @@ def test_a_channel_that_said_nothing_is_read_by_hand(tmp_path: Path) -> None:
     line = wave(uart(b"AB", 9600))
     (tmp_path / "p.vcd").write_bytes(vcd(few=line, dead=wave([(1, 1e8)])))
     keel("decode", tmp_path / "p.vcd", "-o", tmp_path / "out.keel", "--as", "can:few", "--rate", "500000")
-    assert frames(tmp_path) == []
+    assert all(one["faults"] or one["kind"] == "error" for one in frames(tmp_path))
     done = keel("decode", tmp_path / "out.keel", "--bus", "few", "--as", "uart", "--rate", "9600")
     assert done.returncode == 0, done.stderr
     assert [one["payload"] for one in frames(tmp_path)] == ["4142"]

@@ -44,7 +44,7 @@ class Measured:
 
     def to_json(self) -> dict[str, Any]:
         """As ``measure --json`` has a channel."""
-        nearest = self.usual if self.usual or self.rate is None else nearest_rate(self.rate)
+        nearest = round(self.usual) if self.usual else None if self.rate is None else nearest_rate(self.rate)
         row = self.channel.to_json()
         row["said"] += self.said
         row["idle"] = row["idle"] if self.idle is None else self.idle
