@@ -117,6 +117,7 @@ KIND = Kind("extra", "things that have ended", Extra, parameters=(Parameter("dep
 import numpy as np
 
 from keel.lines.code import Code, Field, Guess
+from keel.lines.evidence import Evidence
 from keel.model.bus import Bus
 from keel.model.frames import batch_of
 
@@ -129,7 +130,7 @@ def read(logic, unit, asked):
     payloads = [bytes([length]) for length in lengths[pulses].tolist()]
     frames = batch_of(logic.edges[pulses], 5, payloads, form=2, duration=lengths[pulses])
     bus = Bus("", 1_000, medium="serial")
-    return [Guess("pulses", 1_000, None, False, {}, frames, bus, 1.0, True, 0)]
+    return [Guess("pulses", 1_000, None, False, {}, frames, bus, 1.0, Evidence(100.0), "", 0)]
 
 
 CODE = Code("pulses", "pulses", read, lambda logic, how, a, b: [Field("pulse", a, b, b - a)])

@@ -22,6 +22,7 @@ from keel.ask.vocabulary import help_lines
 from keel.bench.messages import full_dictionary
 from keel.measure.checks import parse_check
 from keel.model.span import Mark
+from keel.model.waveform import Logic
 from keel.signals.loading import save_dictionary
 from keel.sources.registry import given_source
 from keel.store.manifest import edit_manifest
@@ -79,7 +80,7 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
     (folder / "talk.txt").write_text("[2026-01-01 10:17:12.345] $DPT,4.30\n")
     (folder / "dump.bin").write_bytes(b"$DPT,4.30\n" * 9)
     said = wave(uart(b"$SDDPT,6.5*00\r\n" * 9, 9600))
-    (folder / "probe.vcd").write_bytes(vcd(tx=said, rx=said))
+    (folder / "probe.vcd").write_bytes(vcd(tx=said, rx=Logic(said.start, said.end + 200, said.first, said.edges + 100)))
     run_in(folder, "export harbour.keel noon.pcapng --ask id:220")
     return folder
 

@@ -61,9 +61,12 @@ def test_what_bus_a_says_is_read_from_its_wires(in_volts: bool) -> None:
     ]  # fmt: skip
     done = decode_channels([probed(one) for one in channels], [Wanted()], Asked())
     (line,) = done.lines
-    assert (line.guess.code, line.guess.rate, line.guess.fast_rate) == ("canfd", 500_000, 2_000_000)
+    assert line.guess.code == "canfd"
+    assert (line.guess.rate, line.guess.fast_rate) == pytest.approx((500_000, 2_000_000), rel=5e-3)
     assert line.of.roles == {"CANH": "high", "CANL": "low"}
-    read = line.guess.frames
+    # Error flags follow from the fault before them.
+    everything = line.guess.frames
+    read = everything.take(np.flatnonzero(everything.faults & np.uint32(Fault.ERROR_FLAG) == 0))
     read = read.take(np.flatnonzero(read.time < round(seconds * 1e9) - 400_000))
     assert len(read) == len(sent)
     assert np.abs(read.time - (sent.time - ferry.start_ns)).max() < 200
@@ -130,7 +133,8 @@ def test_the_sounder_is_asked_and_answers() -> None:
     wires = probed_wires(PROBES["depth"], 6.0, 1)
     done = decode_channels([probed(one) for one in channels_of(PROBES["depth"], wires, 1)], [Wanted()], Asked())
     host, device = done.lines
-    assert (host.bus, device.bus, host.guess.rate, host.guess.inverted) == ("host", "device", 4_800, True)
+    assert (host.bus, device.bus, host.guess.inverted) == ("host", "device", True)
+    assert host.guess.rate == pytest.approx(4_800, rel=5e-3)
     assert (host.of.roles, device.of.roles) == ({"host": "host"}, {"device": "device"})
     assert host.guess.frames.payload(0) == b"$CCSDQ,DPT*2A\r\n" and bool(host.guess.frames.flags[0] & Flag.TX)
     assert device.guess.frames.payload(0).startswith(b"$SDDPT,") and not device.guess.frames.flags[0] & Flag.TX
@@ -143,7 +147,7 @@ def test_files_of_probes_are_decoded(tmp_path: Path, ending: str) -> None:
     done = keel("bench", "--probe", "depth", "--seconds", "3", "-o", path)
     assert done.returncode == 0 and "host and device" in done.stderr, done.stderr
     done = keel("decode", path, "-o", tmp_path / "x.keel", "--json")
-    assert [(line["bus"], line["rate"]) for line in json.loads(done.stdout)["lines"]] == [
+    assert [(line["bus"], round(line["rate"], -2)) for line in json.loads(done.stdout)["lines"]] == [
         ("host", 4800),
         ("device", 4800),
     ]

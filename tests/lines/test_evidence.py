@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -139,10 +141,15 @@ def test_a_pair_at_little_load_with_ripple_is_read_once() -> None:
 
 
 def test_what_drives_a_bus_is_not_read_again() -> None:
-    line = wave(can([CanFrame(0x123, CHANCE[n : n + 8]) for n in range(20)], 500_000)[0])
+    frames = [CanFrame(0x123, CHANCE[n : n + 8]) for n in range(20)]
+    line = wave(can(frames, 500_000)[0])
+    alone = wave(can([replace(frame, acknowledged=False) for frame in frames], 500_000)[0])
+    for echo in (alone, line):
+        done = decoded(bus=line, tx=echo)
+        assert len(done.lines) == 1 and "at the same time" in str(done.said)
+    # Before and after an isolator are two lines.
     late = Logic(line.start, line.end + 200, line.first, line.edges + 150)
-    done = decoded(bus=line, tx=late)
-    assert len(done.lines) == 1 and "at the same time" in str(done.said)
+    assert len(decoded(before=line, after=late).lines) == 2
 
 
 def test_media_agree_on_what_spoils_nothing() -> None:

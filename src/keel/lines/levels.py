@@ -13,27 +13,36 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from keel.lines.level_samples import (
+    BLOCKS,
+    FEWEST_BLOCKS,
+    HALF_WAY,
+    LEAST_SWING,
+    MOST_BLOCKS,
+    MOST_OF_A_BLOCK,
+    SMALL_BLOCK,
+    blocks_of,
+    fine_noise,
+    levels_at_times,
+    means_of,
+    moving_levels,
+    rounded_noise,
+    rounding_of,
+    spread_about,
+    two_levels,
+)
 from keel.lines.steps import Steps, cuts_by_steps, steps_of
 from keel.model.waveform import Analog, Logic
 
 MOST_LOOKED_AT = 1 << 18
-MOST_OF_A_BLOCK = 8_192
-LEAST_SWING = 8.0
-"""A line has levels where they are so many times the noise apart."""
 HYSTERESIS, MOST_HYSTERESIS = 0.15, 0.35
 """As a share of the swing: at least, and at most."""
-BLOCKS, STEPS_A_BLOCK = 32, 64
+STEPS_A_BLOCK = 64
 """Levels over time are known by the block; a cut between them moves in so many steps a block."""
 A_DRIFT = 0.12
 """Levels that move by such a share of the swing drift, and the cut moves with them."""
 NOISY = 0.12
 FULL_SCALE = 0.998
-HALF_WAY = 0.13
-"""A line with levels is in the middle third between them for less of the time; a hum is there for longer."""
-SMALL_BLOCK, FEWEST_BLOCKS, MOST_BLOCKS, SELDOM, SELDOM_SWING, SPIKES = 64, 8, 4_096, 0.2, 2.5, 0.1
-"""A line that rests nearly all the time is looked at where it does not: in so short pieces, so many at least and at
-most, such a share of all; there it goes so many times farther than elsewhere, and is for such a share of the time on
-either level: spikes are not."""
 A_LITTLE = 0.01
 """A channel crosses a voltage where it goes beyond it by such a share of its reach."""
 A_WANDERING, SMOOTH = 0.2, 40
@@ -90,15 +99,19 @@ def _found_levels(wave: Analog, looked: Floats) -> Levels:
     """The levels of a line as it shows them."""
     if (between := _at_rest_between(wave)) is not None:
         return between
-    low, high = _two(looked)
+    low, high = two_levels(looked)
     middle = (low + high) / 2
     below, above = looked[looked < middle], looked[looked >= middle]
-    noise = max(_spread(below, low), _spread(above, high)) if len(below) and len(above) else _spread(looked, low)
-    noise = max(noise, _rounding(looked) / 2)
+    noise = (
+        max(spread_about(below, low), spread_about(above, high))
+        if len(below) and len(above)
+        else spread_about(looked, low)
+    )
+    noise = max(noise, rounding_of(looked) / 2)
     reach = high - low
     said: list[str] = []
     has_swing = reach > LEAST_SWING * noise and reach > 1e-6 and min(len(below), len(above)) > 2
-    if not has_swing and (fine := _rounded_noise(wave, looked, low, high)) is not None:
+    if not has_swing and (fine := rounded_noise(wave, looked, low, high)) is not None:
         # Slow edges are no noise.
         noise, has_swing = fine, True
     steps = steps_of(wave) if not has_swing else None
@@ -112,11 +125,11 @@ def _found_levels(wave: Analog, looked: Floats) -> Levels:
         )
         hysteresis = float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)) / 2
         return Levels(low, high, middle, hysteresis, noise, True, True, tuple(said), steps)
-    if not has_swing and (seldom := _seldom(wave)) is not None:
+    if not has_swing and (seldom := levels_at_times(wave)) is not None:
         # It rests nearly all the time.
         low, high, noise = seldom
         middle, reach, has_swing = (low + high) / 2, high - low, True
-    if not has_swing and (moving := _moving_levels(wave, _rounding(looked) / 2)) is not None:
+    if not has_swing and (moving := moving_levels(wave, rounding_of(looked) / 2)) is not None:
         # Both levels wander farther than they are apart: seen piece by piece they are there.
         low, high, noise = moving
         middle, reach, has_swing = (low + high) / 2, high - low, True
@@ -137,32 +150,15 @@ def _found_levels(wave: Analog, looked: Floats) -> Levels:
     return Levels(low, high, middle, hysteresis, noise, True, drift > A_DRIFT * reach, tuple(said))
 
 
-FEW_STEPS, SMALL_STEP, RESTLESS = 2.5, 0.05, 0.2
-"""Numbers of an instrument that are so few of its steps apart, each of no more volts than that, and change at such a
-share of all samples, are no levels but the same one, rounded."""
-
-
-def _rounding(looked: Floats) -> float:
-    """By how many volts an instrument's numbers are apart, where a line goes up and down by one or two of them alone;
-    else 0."""
-    values = np.unique(looked)
-    if len(values) < 2:
-        return 0.0
-    step = float(np.diff(values).min())
-    low, high = np.percentile(looked, [0.5, 99.5])
-    is_restless = float((np.diff(looked) != 0).mean()) > RESTLESS
-    return step if high - low <= 2 * FEW_STEPS * step and step < SMALL_STEP and is_restless else 0.0
-
-
 def _set_by_hand(wave: Analog, looked: Floats, threshold: float, hysteresis: float | None) -> Levels:
     """The levels of a line that is cut where a person said: whatever crosses that is an edge."""
     below, above = looked[looked < threshold], looked[looked >= threshold]
     if not len(below) or not len(above):
         level = float(np.median(looked))
         said = f"it never crosses {threshold:g} V: it goes from {looked.min():.3g} V to {looked.max():.3g} V"
-        return Levels(level, level, threshold, 0.0, _spread(looked, level), False, False, (said,))
+        return Levels(level, level, threshold, 0.0, spread_about(looked, level), False, False, (said,))
     low, high = float(np.median(below)), float(np.median(above))
-    noise = min(_fine_noise(wave), max(_spread(below, low), _spread(above, high)))
+    noise = min(fine_noise(wave), max(spread_about(below, low), spread_about(above, high)))
     reach = high - low
     # Not so wide that a level lies within.
     room = 1.8 * min(threshold - low, high - threshold)
@@ -182,7 +178,7 @@ def _at_rest_between(wave: Analog) -> Levels | None:
     if len(begins) < FEWEST_BLOCKS:
         return None
     looked = wave.volts(every=max(len(wave) // MOST_LOOKED_AT, 1))
-    rest, noise = float(np.median(looked)), max(_fine_noise(wave), _rounding(looked) / 2)
+    rest, noise = float(np.median(looked)), max(fine_noise(wave), rounding_of(looked) / 2)
     most = np.maximum.reduceat(samples, begins) * wave.scale - rest
     least = np.minimum.reduceat(samples, begins) * wave.scale - rest
     away = np.maximum(np.abs(most), np.abs(least))
@@ -203,7 +199,7 @@ def _at_rest_between(wave: Analog) -> Levels | None:
         return None
     around = f"{rest:.3g} V between {rest - low:.3g} V and {rest + high:.3g} V"
     said = f"three levels: it rests at {around}, as a pair of wires does that nobody drives"
-    noise = max(noise, _spread(up, high))
+    noise = max(noise, spread_about(up, high))
     reach = min(high, low)
     hysteresis = float(np.clip(4 * noise, HYSTERESIS * reach, MOST_HYSTERESIS * reach)) / 2
     return Levels(rest - low, rest + high, rest + high / 2, hysteresis, noise, True, False, (said,), None, rest)
@@ -232,14 +228,14 @@ def _under_noise(wave: Analog) -> Levels | None:
     for count in MEANS:
         if len(wave) < 100 * count:
             return None
-        calm = _means(wave, count)
+        calm = means_of(wave, count)
         looked = calm.volts(every=max(len(calm) // MOST_LOOKED_AT, 1))
-        low, high = _two(looked)
+        low, high = two_levels(looked)
         reach = high - low
         below, above = looked[looked < (low + high) / 2], looked[looked >= (low + high) / 2]
         if not len(below) or not len(above):
             continue
-        noise = max(_spread(below, low), _spread(above, high))
+        noise = max(spread_about(below, low), spread_about(above, high))
         between = float(((looked > low + reach / 3) & (looked < high - reach / 3)).mean())
         if reach > LEAST_SWING * noise and reach > A_SWING and between < HALF_WAY / 2:
             said = f"noisy: its levels show in the mean of {count} samples, and so it is read"
@@ -252,59 +248,9 @@ A_SWING = 0.05
 """In volts: what hides in noise and is less than that is none."""
 
 
-def _means(wave: Analog, count: int) -> Analog:
-    """The mean of each so many samples around a sample, as a waveform."""
-    sums = np.concatenate([[0.0], np.cumsum(np.asarray(wave.samples, np.float64))])
-    half = count // 2
-    begins = np.clip(np.arange(len(wave)) - half, 0, len(wave))
-    ends = np.clip(begins + count, 0, len(wave))
-    means = (sums[ends] - sums[begins]) / np.maximum(ends - begins, 1)
-    return replace(wave, samples=means.astype(np.float32))
-
-
-def _seldom(wave: Analog) -> tuple[float, float, float] | None:
-    """Low, high and noise of a line that rests nearly all the time, from where it does not; None where it has no two
-    levels there either."""
-    samples = np.asarray(wave.samples)
-    begins = np.arange(0, len(samples), SMALL_BLOCK)
-    if len(begins) < FEWEST_BLOCKS:
-        return None
-    spread = (np.maximum.reduceat(samples, begins) - np.minimum.reduceat(samples, begins)) * wave.scale
-    usual = float(np.median(spread))
-    busy = np.flatnonzero(spread > SELDOM_SWING * usual)[:MOST_BLOCKS]
-    if not FEWEST_BLOCKS <= len(busy) <= SELDOM * len(begins):
-        return None
-    places = (begins[busy][:, None] + np.arange(SMALL_BLOCK)).ravel()
-    found = np.asarray(samples[places[places < len(samples)]], np.float64) * wave.scale
-    low, high = _two(found)
-    reach, noise = high - low, usual / 6
-    between = float(((found > low + reach / 3) & (found < high - reach / 3)).mean())
-    share = float((found > (low + high) / 2).mean())
-    is_two = reach > LEAST_SWING * noise and between < HALF_WAY and SPIKES < share < 1 - SPIKES
-    return (low, high, noise) if is_two else None
-
-
-def _rounded_noise(wave: Analog, looked: Floats, low: float, high: float) -> float | None:
-    """The noise of a line whose edges are slow: from one sample to the next; None where it rests on no levels.
-
-    What wanders between two levels is half way as long as elsewhere; what goes from one to the other is not.
-    """
-    reach = high - low
-    between = float(((looked > low + reach / 3) & (looked < high - reach / 3)).mean())
-    noise = max(_fine_noise(wave), _rounding(looked) / 2)
-    return noise if reach > LEAST_SWING * noise and reach > 1e-3 and between < HALF_WAY else None
-
-
-def _fine_noise(wave: Analog) -> float:
-    """The noise of a line from one sample to the next, by how much three in a row bend."""
-    near = wave.volts(0, MOST_OF_A_BLOCK)
-    bends = np.abs(near[2:] - 2 * near[1:-1] + near[:-2]) if len(near) > 2 else np.zeros(1)
-    return 1.4826 * float(np.median(bends)) / float(np.sqrt(6))
-
-
 def _without_levels(wave: Analog, looked: Floats, level: float, reach: float) -> str:
     """What a line does that has no levels."""
-    wide, noise = float(np.ptp(looked)), _spread(looked, level)
+    wide, noise = float(np.ptp(looked)), spread_about(looked, level)
     near = wave.volts(len(wave) // 2, len(wave) // 2 + MOST_OF_A_BLOCK)
     step = float(np.median(np.abs(np.diff(near)))) if len(near) > 1 else 0.0
     if wide > A_WANDERING and step < wide / SMOOTH:
@@ -312,45 +258,6 @@ def _without_levels(wave: Analog, looked: Floats, level: float, reach: float) ->
         return f"floating: it wanders by {wide:.3g} V around {around:.3g} V, as a wire does that nobody drives"
     kind = "noise alone" if wide > 6 * noise and reach > A_WANDERING else "no swing"
     return f"{kind}: it rests at {level:.3g} V, noise {noise * 1e3:.3g} mV"
-
-
-def _moving_levels(wave: Analog, least_noise: float) -> tuple[float, float, float] | None:
-    """Low, high and noise of a line whose levels wander; None where no piece of it has levels."""
-    _, lows, highs = _blocks(wave)
-    size = max(len(wave) // BLOCKS, 1)
-    found = []
-    for number in range(len(lows)):
-        part = wave.volts(number * size, (number + 1) * size)
-        part = part - np.linspace(part[: size // 8 + 1].min(), part[-size // 8 - 1 :].min(), len(part))
-        low, high = _two(part)
-        middle = (low + high) / 2
-        below, above = part[part < middle], part[part >= middle]
-        noise = max(_spread(below, low), _spread(above, high)) if len(below) and len(above) else np.inf
-        noise = max(noise, least_noise)
-        if high - low > LEAST_SWING * noise and high - low > 1e-3:
-            found.append((high - low, noise))
-    if len(found) < max(len(lows) // 2, 4):
-        return None
-    reach, noise = (float(np.median(one)) for one in zip(*found, strict=True))
-    middle = float(np.median((lows + highs) / 2))
-    return middle - reach / 2, middle + reach / 2, noise
-
-
-def _two(samples: Floats) -> tuple[float, float]:
-    """Two levels: medians below and above the middle between them."""
-    least, most = np.percentile(samples, [0.5, 99.5])
-    low, high = float(least), float(most)
-    for _ in range(4):
-        middle = (low + high) / 2
-        below, above = samples[samples < middle], samples[samples >= middle]
-        if not len(below) or not len(above):
-            break
-        low, high = float(np.median(below)), float(np.median(above))
-    return low, high
-
-
-def _spread(samples: Floats, level: float) -> float:
-    return 1.4826 * float(np.median(np.abs(samples - level))) if len(samples) else 0.0
 
 
 def _is_clipped(samples: Floats) -> bool:
@@ -361,21 +268,8 @@ def _is_clipped(samples: Floats) -> bool:
     )
 
 
-def _blocks(wave: Analog) -> tuple[Any, Floats, Floats]:
-    """Lows and highs of stretches of a line: places in the middle, and both levels; of those that have a swing."""
-    size = max(len(wave) // BLOCKS, 1)
-    places, lows, highs = [], [], []
-    for number in range(min(BLOCKS, len(wave) // size)):
-        part = wave.volts(number * size, (number + 1) * size, max(size // MOST_OF_A_BLOCK, 1))
-        least, most = np.percentile(part, [2, 98])
-        places.append((number + 0.5) * size)
-        lows.append(float(least))
-        highs.append(float(most))
-    return np.array(places), np.array(lows), np.array(highs)
-
-
 def _drift(wave: Analog, low: float, high: float) -> float:
-    _, lows, highs = _blocks(wave)
+    _, lows, highs = blocks_of(wave)
     moving = (highs - lows) > 0.6 * (high - low)
     if moving.sum() < 4:
         return 0.0
@@ -384,7 +278,7 @@ def _drift(wave: Analog, low: float, high: float) -> float:
 
 def cuts_over_time(wave: Analog, levels: Levels) -> tuple[int, Floats]:
     """The cut of a line whose levels drift: for so many samples each, and the cuts one after another."""
-    places, lows, highs = _blocks(wave)
+    places, lows, highs = blocks_of(wave)
     moving = (highs - lows) > 0.6 * (levels.high - levels.low)
     size = max(len(wave) // (BLOCKS * STEPS_A_BLOCK), 1)
     middles = np.arange(0, len(wave), size) + size / 2
@@ -437,7 +331,7 @@ def logic_of(wave: Analog, levels: Levels) -> Logic:
         high = len(wave) and float(np.median(wave.volts(0, 1000))) >= levels.threshold and levels.swing
         return Logic(wave.start, wave.end, int(bool(high)), np.zeros(0, np.int64))
     if levels.smooth > 1:
-        wave = _means(wave, levels.smooth)
+        wave = means_of(wave, levels.smooth)
     if levels.steps is not None:
         size, cuts = cuts_by_steps(wave, levels.steps)
     elif levels.drifts:
@@ -465,7 +359,7 @@ def crossed(wave: Analog, volts: float) -> Logic:
     if len(wave) < 2:
         return Logic(wave.start, wave.end, 0, np.zeros(0, np.int64))
     looked = wave.volts(every=max(len(wave) // MOST_LOOKED_AT, 1))
-    reach = max(4 * _fine_noise(wave), A_LITTLE * float(np.ptp(looked)), 1e-9)
+    reach = max(4 * fine_noise(wave), A_LITTLE * float(np.ptp(looked)), 1e-9)
     out = np.empty(len(wave), np.int64)
     cut = np.array([volts / wave.scale])
     first, n = _edges(np.asarray(wave.samples), cut, len(wave), reach / wave.scale, wave.start, wave.step, out)

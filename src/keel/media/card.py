@@ -12,7 +12,8 @@ from keel.model.faults import Fault
 
 def _read_index(text: str) -> tuple[int, int] | None:
     """An index as the trade says it, in decimal: ``33``."""
-    return (int(text), 0x3F) if text.isdecimal() and int(text) <= 0x3F else None
+    is_one = text.isascii() and text.isdecimal() and str(int(text)) == text and int(text) <= 0x3F
+    return (int(text), 0x3F) if is_one else None
 
 
 def _index(number: int, word: str, role: str) -> IdentForm:

@@ -14,6 +14,7 @@ from keel.lines.codes import EVERY, guesses, is_told
 from keel.lines.together import CLOCKED, read_together
 from keel.media.every import medium_of
 from keel.model.bus import bus_name
+from keel.model.faults import Fault
 from keel.model.prints import prints_of
 from keel.model.waveform import Logic
 from keel.probe.candidates import Wanted, candidates
@@ -63,7 +64,7 @@ def decode_channels(
             if line.other is not None:
                 found, line = _better_cut(found, line, asked, code)
             if is_told(found) or (one.code != "auto" and found):
-                best, others = found[0], [g for g in found[1:] if g.evidence.bits > 0]
+                best, others = found[0], [g for g in found[1:] if len(g.frames)]
                 bus = free_name(bus_name(line.name), [line.bus for line in done.lines])
                 done.lines.append(Line(bus, best, others[0] if others else None, line))
             else:
@@ -96,15 +97,26 @@ def _echoes(lines: list[Line]) -> dict[str, str]:
     fullest = sorted(lines, key=lambda line: -len(line.guess.frames))
     for place, line in enumerate(fullest):
         others = [other for other in fullest[:place] if other in lines and other.guess.code == line.guess.code]
-        echoed = next((other for other in others if _says_the_same(line.guess, other.guess)), None)
+        echoed = next((other for other in others if _is_echo(line, other)), None)
         if echoed is not None and not line.of.wires:
             lines.remove(line)
             aside |= dict.fromkeys(line.of.roles, f"says the same as {echoed.bus}, at the same time: it is read once")
     return aside
 
 
-SAME_TIME = 1.0
-"""In bits: frames that begin within that of each other begin at the same time."""
+def _is_echo(line: Line, other: Line) -> bool:
+    """Whether a line is another one once more: the same edges under another name, or what a node itself sends, which
+    nobody acknowledges. The same frames before and after something are two lines."""
+    mine, theirs = line.of.logic.edges, other.of.logic.edges
+    if len(mine) == len(theirs) and (mine == theirs).all():
+        return True
+    drives = (line.guess.frames.faults & np.uint32(Fault.ACK) != 0).mean() > MOSTLY
+    answered = (other.guess.frames.faults & np.uint32(Fault.ACK) == 0).mean() > MOSTLY
+    return bool(drives and answered and _says_the_same(line.guess, other.guess))
+
+
+SAME_TIME, MOSTLY = 1.0, 0.9
+"""In bits: frames that begin within that of each other begin at the same time. And such a share is nearly all."""
 
 
 def _says_the_same(one: Guess, other: Guess) -> bool:
