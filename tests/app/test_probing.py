@@ -56,7 +56,7 @@ async def test_a_dump_is_imported_from_the_list_and_opens_in_line(beside: Path) 
         await looked(app, pilot)
         await until(pilot, lambda: "talk.vcd  value change dump" in "\n".join(listed(app)))
         await take(app, pilot, "talk")
-        await until(pilot, lambda: is_open(app, "line") and "9,600 bit/s" in shown(app))
+        await until(pilot, lambda: is_open(app, "line") and "serial at 9," in shown(app))
 
 
 async def test_volts_are_shown_as_they_would_be_read_before_they_are_imported(beside: Path) -> None:
@@ -68,7 +68,7 @@ async def test_volts_are_shown_as_they_would_be_read_before_they_are_imported(be
         text = "\n".join(line.text() for line in app.screen.preview.paint(160, 40))
         assert "a sample each 10.0 µs" in text and "probe" in text and "one column ·" in text
         await pilot.press("right", "left", "enter")
-        await until(pilot, lambda: is_open(app, "line") and "9,600 bit/s" in shown(app))
+        await until(pilot, lambda: is_open(app, "line") and "serial at 9," in shown(app))
 
 
 async def test_a_preview_that_is_left_imports_nothing(beside: Path) -> None:
@@ -89,7 +89,7 @@ async def test_the_bench_probes_a_line_into_a_recording_of_its_own(shelf_of_its_
         await choosing(app, pilot)
         await pilot.press(*"depth", "enter")
         await pilot.press("backspace", *"1.2", "enter")
-        await until(pilot, lambda: is_open(app, "line") and "4,800 bit/s" in shown(app))
+        await until(pilot, lambda: is_open(app, "line") and "serial at 4,8" in shown(app))
         assert app.state.folder is not None and app.state.folder.parent == shelf_of_its_own
         manifest = load_manifest(app.state.folder)
         assert [one.name for one in manifest.waveforms if one.is_channel] == ["host", "device"]

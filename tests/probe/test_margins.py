@@ -57,7 +57,7 @@ def test_an_edge_that_is_late_by_a_fifth_of_a_bit_leaves_three_fifths(tmp_path: 
     assert worst.at == pytest.approx(late_by(0.2).edges[43], abs=1)
     width = rows["bit width, byte"]
     assert width.most == pytest.approx(1.2 * BIT, rel=1e-3) and width.least == pytest.approx(0.8 * BIT, rel=1e-3)
-    assert width.nominal == pytest.approx(BIT, rel=1e-6)
+    assert width.nominal == pytest.approx(BIT, rel=1e-3)
     assert rows["jitter"].most == pytest.approx(0.2 * BIT, rel=0.01)
     assert said == ("tx: recorded as levels: there are no volts to measure",)
 
@@ -126,7 +126,8 @@ def test_of_clocked_lines_setup_and_hold_are_measured(tmp_path: Path) -> None:
         recording(tmp_path / "i.keel", Wanted(), **i2c([[(0xA0, 0), (0x12, 0)], [(0x44, 1)]] * 10, 100e3))
     )
     assert rows["setup, sda"].least == 4_000
-    assert said[0] == "i2c: 10 frames with a fault are left out"
+    # An address that nobody answers to spoils nothing: such transfers are measured, too.
+    assert not any("left out" in one for one in said)
 
 
 def test_of_many_frames_some_are_measured_and_the_worst_among_them(tmp_path: Path) -> None:

@@ -233,7 +233,8 @@ def _under_noise(wave: Analog) -> Levels | None:
         low, high = two_levels(looked)
         reach = high - low
         below, above = looked[looked < (low + high) / 2], looked[looked >= (low + high) / 2]
-        if not len(below) or not len(above):
+        # Spikes are no level.
+        if min(len(below), len(above)) < ON_A_LEVEL * len(looked):
             continue
         noise = max(spread_about(below, low), spread_about(above, high))
         between = float(((looked > low + reach / 3) & (looked < high - reach / 3)).mean())
@@ -244,6 +245,7 @@ def _under_noise(wave: Analog) -> Levels | None:
     return None
 
 
+ON_A_LEVEL = 0.02
 A_SWING = 0.05
 """In volts: what hides in noise and is less than that is none."""
 

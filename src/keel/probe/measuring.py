@@ -102,7 +102,8 @@ def _of_line(one: Probed, line: Line) -> Measured:
 def _by_itself(one: Probed, begin: Probed, said: tuple[str, ...]) -> Measured:
     """What is measured of a channel that no code explains."""
     if is_clock(begin.logic):
-        return Measured(one, frequency(begin.logic) or None, unit="Hz", said=("a clock, or pulses as steady as one",))
+        said_of_clock = ("a clock, or pulses as steady as one", *clock_words(begin.logic))
+        return Measured(one, frequency(begin.logic) or None, unit="Hz", said=said_of_clock)
     unit = bit_time(begin.logic)
     if unit is None or unit.fits < FITS:
         return Measured(one, said=said)
