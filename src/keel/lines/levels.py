@@ -245,7 +245,7 @@ def _under_noise(wave: Analog) -> Levels | None:
     return None
 
 
-ON_A_LEVEL = 0.02
+ON_A_LEVEL = 0.05
 A_SWING = 0.05
 """In volts: what hides in noise and is less than that is none."""
 
