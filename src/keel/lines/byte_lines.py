@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from keel.lines.code import Asked, Field, How
+from keel.lines.code import Asked, Field, Guess, How
 from keel.lines.evidence import NOTHING, Evidence
 from keel.lines.pulses import glitch_free, head, repeats, resting
 from keel.lines.serial_clock import GLITCH, LEAST_FITTING, MOST_SPREAD, SerialClock, clock_near, clocks
@@ -81,6 +81,29 @@ def byte_lines(logic: Logic, asked: Asked) -> Iterator[ByteLine]:
                 is_sure=is_sure or len(ways) == 1, against_rest=number > 0, attempt=10 * number + spared,
                 does_repeat=does_repeat,
             )  # fmt: skip
+
+
+CLEARLY = 60.0
+"""Where so much speaks for a rate and a polarity no other is looked for."""
+
+
+def clearest(logic: Logic, asked: Asked, read: Callable[[ByteLine], Guess | None]) -> list[Guess]:
+    """The way for which most speaks in which a code of bytes reads a line; none where it reads nothing.
+
+    Args:
+        logic: The line.
+        asked: What a person said of it.
+        read: Reads it in one way.
+    """
+    found: list[Guess] = []
+    for way in byte_lines(logic, asked):
+        guess = read(way)
+        if guess is None:
+            continue
+        found.append(guess)
+        if way.is_sure and guess.evidence.bits > CLEARLY:
+            break
+    return sorted(found, key=lambda one: -one.evidence.bits)[:1]
 
 
 def _at_rate(line: Logic, rate: float, inverted: bool) -> ByteLine:

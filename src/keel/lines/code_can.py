@@ -27,7 +27,6 @@ USUAL_FAST = (8_000_000, 5_000_000, 4_000_000, 2_000_000, 1_000_000)
 GLITCH = 0.3
 """Pulses shorter than that share of a bit are none."""
 PAUSE_BITS = 11
-MUCH = 0.9
 LOOKED_AT_EDGES = 60_000
 """So many edges tell which rates are right."""
 

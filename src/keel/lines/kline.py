@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from keel.lines.byte_lines import ByteLine, byte_lines, time_bytes
+from keel.lines.byte_lines import ByteLine, clearest, time_bytes
 from keel.lines.code import Asked, Code, Field, Guess, How, rate_words
 from keel.lines.code_uart import gap_ns
 from keel.lines.evidence import Evidence, different_frames
@@ -66,18 +66,7 @@ class Parts:
 
 def read(logic: Logic, unit: BitTime | None, asked: Asked, is_named: bool = False) -> list[Guess]:
     """A line read as one for diagnostics; without headers that are known only if a person named it."""
-    found = []
-    for way in byte_lines(logic, asked):
-        guess = _read(way, asked, is_named)
-        if guess is not None:
-            found.append(guess)
-            if way.is_sure and guess.evidence.bits > CLEARLY:
-                break
-    return sorted(found, key=lambda one: -one.evidence.bits)[:1]
-
-
-CLEARLY = 60.0
-"""Where so much speaks for a rate and a polarity no other is looked for."""
+    return clearest(logic, asked, lambda way: _read(way, asked, is_named))
 
 
 def _read(way: ByteLine, asked: Asked, is_named: bool) -> Guess | None:

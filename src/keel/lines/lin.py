@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from keel.errors import InputError
-from keel.lines.byte_lines import ByteLine, byte_lines, time_bytes
+from keel.lines.byte_lines import ByteLine, clearest, time_bytes
 from keel.lines.code import Asked, Code, Field, Guess, How, rate_words
 from keel.lines.evidence import Evidence, different_frames
 from keel.lines.framing import frames_of
@@ -51,18 +51,7 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Guess]:
     model = asked.settings.get("checksum", "").lower()
     if model not in ("", *MODELS):
         raise InputError("--set", f"checksum={model}", " or ".join(MODELS))
-    found = []
-    for way in byte_lines(logic, asked):
-        guess = _read(way, asked, model)
-        if guess is not None:
-            found.append(guess)
-            if way.is_sure and guess.evidence.bits > CLEARLY:
-                break
-    return sorted(found, key=lambda one: -one.evidence.bits)[:1]
-
-
-CLEARLY = 60.0
-"""Where so much speaks for a rate and a polarity no other is looked for."""
+    return clearest(logic, asked, lambda way: _read(way, asked, model))
 
 
 def _read(way: ByteLine, asked: Asked, model: str) -> Guess | None:
