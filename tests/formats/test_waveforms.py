@@ -207,8 +207,23 @@ def test_rows_that_hold_something_else_are_passed_over_and_counted() -> None:
     assert channel.notes == (
         "2 rows hold something else than numbers: passed over",
         "1 samples without a later time were passed over",
+        "time steps back at 3 s",
     )
     assert analog(channel).samples.tolist() == [1.5, 2.5, 3.5, 4.5, 5.5, 6.5]
+
+
+def test_behind_a_step_back_in_time_nothing_is_known_till_it_is_later_again() -> None:
+    rows = [(time, time % 2) for time in [*range(10), *range(4, 20)]]
+    body = "".join(f"{time},{level}\n" for time, level in rows)
+    (channel,) = parse_wave_text(np.frombuffer(f"time (s),A\n{body}".encode(), np.uint8))
+    assert channel.notes == ("6 samples without a later time were passed over", "time steps back at 9 s")
+    assert isinstance(channel.wave, Logic) and channel.wave.unknown == ((9 * 10**9, 10 * 10**9),)
+
+
+def test_one_time_twice_is_no_step_back() -> None:
+    text = b"time (s),A\n" + b"".join(b"%d,%d\n" % (n - (n > 12), n & 1) for n in range(20))
+    (channel,) = parse_wave_text(np.frombuffer(text, np.uint8))
+    assert isinstance(channel.wave, Logic) and not channel.wave.unknown
 
 
 def test_without_times_what_cannot_be_read_is_as_before_and_moves_nothing() -> None:

@@ -10,6 +10,9 @@ from hypothesis import strategies as st
 from keel.lines.can_fields import fields_of
 from keel.lines.can_reader import ACK, CRC, FIELDS, OVERLOAD, STUFF
 from keel.lines.can_wave import CanRates, CanSent, bits_of, decode, turn_of
+from keel.lines.code import Asked, Guess
+from keel.lines.codes import guesses
+from keel.model.faults import fault_words
 from keel.model.frames import Flag
 from keel.model.identity import Form
 from keel.model.waveform import Logic
@@ -190,3 +193,45 @@ def test_the_bits_of_a_frame_are_named() -> None:
         "eof",
     ]
     assert (np.diff(bits[:, 0]) == 2000).all() and fields.count("id") == 29 and fields.count("eof") == 7
+
+
+def alone(times: int, active: int, taken: bool = False) -> Logic:
+    """A frame that its sender repeats for want of an acknowledgement: with active error flags, then passive ones."""
+    # Up to and with the acknowledgement slot that stays recessive; without the rest that follows.
+    bits, _ = can_bits(CanFrame(0x1A0, b"\x12\x34", acknowledged=False))
+    until_ack = bits[:-8]
+    levels: list[tuple[int, float]] = [(1, 60 * 2000.0)]
+    for number in range(times):
+        levels += [(level, 2000.0) for level, _ in until_ack]
+        if number < active:
+            levels += [(0, 6 * 2000.0), (1, 11 * 2000.0)]
+        else:
+            # A passive flag, its delimiter, intermission, suspended transmission.
+            levels += [(1, (6 + 8 + 3 + 8) * 2000.0)]
+    last, _ = can([CanFrame(0x1A0, b"\x12\x34", acknowledged=taken)] if taken else [CanFrame(0x1A1)], 500_000, rest=0.0)
+    return wave([*levels, *last, (1, 60 * 2000.0)])
+
+
+def test_a_lone_nodes_repeats_are_counted_and_named() -> None:
+    found = read_can(alone(24, 16))
+    repeated = next(one for one in found.said if "times in a row" in one)
+    assert repeated.startswith("1A0 was sent 24 times in a row (16 with an active error flag, 8 with a passive one)")
+    assert "never acknowledged" in repeated and any("alone on the bus" in one for one in found.said)
+    words = [fault_words(int(faults)) for faults in found.frames.faults]
+    assert words.count(["ack"]) == 24 and words.count(["error-flag"]) == 16
+
+
+def test_a_repeat_that_is_acknowledged_in_the_end_is_told_as_that() -> None:
+    found = read_can(alone(5, 5, taken=True))
+    assert any("1A0 was sent 5 times in a row" in one and "then it was acknowledged" in one for one in found.said)
+
+
+def test_what_needs_no_acknowledgement_is_no_repeat() -> None:
+    frames = [CanFrame(0x100 + n, bytes([n]), acknowledged=False) for n in range(12)]
+    found = read_can(wave(can(frames, 500_000)[0]))
+    assert any("loopback" in one and one.startswith("12 frames") for one in found.said)
+    assert not any("in a row" in one for one in found.said)
+
+
+def read_can(line: Logic) -> Guess:
+    return guesses(line, Asked(), "auto")[0]

@@ -21,6 +21,7 @@ from keel.lines.codes import guesses, is_told
 from keel.lines.pulses import bit_time
 from keel.lines.sent import explain, read
 from keel.lines.sent_slow import crc6
+from keel.media.every import headers_of
 from keel.model.faults import fault_words
 from keel.model.waveform import Logic
 from tests.command import keel
@@ -254,3 +255,79 @@ def test_any_levels_are_read_without_crash(lengths: list[int], high: bool) -> No
     line = Logic(0, int(edges[-1]) + 10**6, int(high), edges[1:])
     for found in read(line, bit_time(line), Asked()):
         assert found.frames.duration is not None and (found.frames.duration > 0).all()
+
+
+def low(width_us: float, delay_us: float) -> list[Level]:
+    """A request: somebody pulls the wire low, and a while passes."""
+    return [(0, width_us * 1_000), (1, delay_us * 1_000)]
+
+
+def asked(said: Sequence[Said], silent: Sequence[int] = (), pause_us: Sequence[float] = ()) -> list[Level]:
+    """A sensor that sends when the wire was pulled low for 90 µs, 150 µs after that; not to requests in ``silent``."""
+    levels: list[Level] = [(1, 400_000.0)]
+    for number, one in enumerate(said):
+        levels += low(90.0, 2_000.0 if number in silent else 150.0)
+        if number not in silent:
+            # Message alone: without the rest before and behind it.
+            levels += [*sent([one])[1:-1], (1, 2_000_000.0)]
+        if number < len(pause_us):
+            levels.append((1, pause_us[number] * 1_000))
+    return levels
+
+
+def test_requests_are_told_with_width_and_delay() -> None:
+    found = lines_of(wave(asked(counting(20))))
+    assert len(found.frames) == 20 and not found.faulty
+    headers = headers_of(found.frames, [found.bus])
+    assert all(one is not None and (one["request"], one["delay"]) == (90_000, 150_000) for one in headers)
+    assert any(one.startswith("waits for requests: asked 20 times, by 90 µs") for one in found.said)
+    assert not any("no answer" in one or "never asked" in one for one in found.said)
+
+
+def test_a_request_without_an_answer_is_a_frame_with_that_fault() -> None:
+    found = lines_of(wave(asked(counting(20), silent=(7, 12))))
+    alone = [n for n in range(len(found.frames)) if found.frames.faults[n]]
+    assert len(found.frames) == 20 and len(alone) == 2 and found.faulty == 2
+    for row in alone:
+        assert fault_words(int(found.frames.faults[row])) == ["no-response"]
+        header = headers_of(found.frames, [found.bus])[row]
+        assert header is not None and header["request"] == 90_000 and header["delay"] is None
+    assert any("asked, no answer: 2 times" in one for one in found.said)
+
+
+def test_a_silence_in_which_nobody_asks_is_not_the_sensors_fault() -> None:
+    found = lines_of(wave(asked(counting(20), pause_us=[0.0] * 9 + [60_000.0])))
+    assert any("never asked from" in one for one in found.said) and not any("no answer" in one for one in found.said)
+
+
+def test_messages_that_ringing_disturbs_are_kept_as_faulty_frames() -> None:
+    said = counting(30)
+    levels = sent(said)
+    line = wave(levels)
+    tick = 3_000
+    # A short dip in the middle of a nibble: one falling edge too many. Of message 10, in its second nibble of data.
+    falls = line.edges[::2]
+    place = 10 * 9 + 3
+    dip = int(falls[place]) + 8 * tick
+    edges = np.sort(np.append(line.edges, [dip, dip + 1_500]))
+    found = lines_of(Logic(line.start, line.end, line.first, edges))
+    assert len(found.frames) == 30 and found.faulty == 1
+    assert fault_words(int(found.frames.faults[10])) == ["length"]
+    # The begin is that of the message, and what was read before the dip is kept.
+    assert int(found.frames.time[10]) == falls[10 * 9] and found.frames.payload(10) == payload(said[10])[:2][
+        :1
+    ] + bytes([said[10].data[0] << 4])
+    fields = explain(
+        Logic(line.start, line.end, line.first, edges), How(found.how, found.settings), int(falls[90]), int(falls[99])
+    )
+    assert [field.name for field in fields] == ["calibration", "status", "nibble_1", "disturbed"]
+
+
+def test_fast_channels_are_numbers_of_the_header() -> None:
+    said = counting(20)
+    found = lines_of(wave(sent(said)), fast_channels="12+12")
+    headers = headers_of(found.frames, [found.bus])
+    for one, header in zip(said, headers, strict=True):
+        a, b, c, d, e, f = one.data
+        assert header is not None and header["channel_1"] == a * 256 + b * 16 + c
+        assert header["channel_2"] == f * 256 + e * 16 + d and header["request"] is None

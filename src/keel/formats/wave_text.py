@@ -169,11 +169,12 @@ def parse_wave_text(data: Bytes, where: str = "the file", progress: Progress = l
     used = [n for n, column in enumerate(columns) if not np.isnan(column).all()]
     names, columns = [names[n] for n in used], [columns[n] for n in used]
     times = first if shape.has_time else np.arange(len(first)) * shape.step_ns
-    times, columns, notes = _readable(times, columns, shape.has_time)
+    times, columns, notes, breaks = _readable(times, columns, shape.has_time)
     if not columns or len(times) < 2:
         raise InputError(where, "has fewer than two samples", "a waveform")
     holes = _holes(times) if shape.has_time else ()
     notes += [f"nothing was sampled from {a / 1e9:.9g} s to {b / 1e9:.9g} s" for a, b in holes[:MOST_NOTED]]
+    holes = tuple(sorted({*holes, *breaks}))
     found = []
     for number, (name, values) in enumerate(zip(names, columns, strict=True), 1):
         called = _UNIT.sub("", name).strip() or f"CH{number}"
@@ -182,8 +183,10 @@ def parse_wave_text(data: Bytes, where: str = "the file", progress: Progress = l
     return found
 
 
-def _readable(times: Any, columns: list[Any], has_time: bool) -> tuple[Any, list[Any], list[str]]:
-    """Without rows that cannot be read or have no later time; and what is to be said of them.
+def _readable(
+    times: Any, columns: list[Any], has_time: bool
+) -> tuple[Any, list[Any], list[str], tuple[tuple[int, int], ...]]:
+    """Without rows that cannot be read or have no later time; what is to be said of them; where time stepped back.
 
     Where rows have no time of their own, none may go: what cannot be read is as it was before.
     """
@@ -196,26 +199,39 @@ def _readable(times: Any, columns: list[Any], has_time: bool) -> tuple[Any, list
         for column in columns if unread else ():
             last = np.maximum.accumulate(np.where(np.isnan(column), 0, np.arange(len(column))))
             column[:] = np.nan_to_num(column[last])
-        return times, columns, notes
+        return times, columns, notes, ()
     if unread:
         times, columns = times[~missing], [column[~missing] for column in columns]
-    good = np.empty(len(times), np.bool_)
-    if late := _climbing(times, good):
+    good, is_behind = np.empty(len(times), np.bool_), np.zeros(len(times), np.bool_)
+    breaks: tuple[tuple[int, int], ...] = ()
+    if late := _climbing(times, good, is_behind):
         notes.append(f"{late} samples without a later time were passed over")
-        times, columns = times[good], [column[good] for column in columns]
-    return times, columns, notes
+        times, columns, is_behind = times[good], [column[good] for column in columns], is_behind[good]
+        places = np.flatnonzero(is_behind)
+        notes += [f"time steps back at {times[n - 1] / 1e9:.9g} s" for n in places[:MOST_NOTED].tolist()]
+        # What lies on both sides need not have followed each other: nothing is known in between.
+        spans = [(round(float(times[n - 1])), round(float(times[n]))) for n in places[:MOST_HOLES].tolist()]
+        breaks = tuple(spans)
+    return times, columns, notes, breaks
 
 
 @njit(cache=True, nogil=True)
-def _climbing(times: Any, good: Any) -> Any:
-    """Which times are later than all before; how many are not."""
+def _climbing(times: Any, good: Any, is_behind: Any) -> Any:
+    """Which times are later than all before, and before which of these time had stepped back; how many are not later.
+
+    One time twice is how rounded times look, no step back.
+    """
     latest = -np.inf
     bad = 0
+    stepped = False
     for n in range(len(times)):
         good[n] = latest < times[n] < np.inf
         if good[n]:
             latest = times[n]
+            is_behind[n] = stepped
+            stepped = False
         else:
+            stepped = stepped or times[n] < latest
             bad += 1
     return bad
 

@@ -13,6 +13,7 @@ from keel.lines.can import with_wire_bits
 from keel.lines.can_clock import measured
 from keel.lines.can_fields import fields_of
 from keel.lines.can_reader import EITHER, ISO, NOT_ISO, ONLY
+from keel.lines.can_repeats import sentences
 from keel.lines.can_wave import FAULT_OF, CanRates, CanSent, decode, turn_of, usual_of
 from keel.lines.code import Asked, Code, Field, Guess, How, rate_words
 from keel.lines.evidence import Evidence, different_frames
@@ -130,6 +131,7 @@ def _guess(line: Logic, sent: CanSent, rates: CanRates, inverted: bool, asked: A
     if is_fd and rates.usual in (NOT_ISO, NOT_ISO + ONLY):
         said.append("CAN FD from before ISO 11898-1:2015")
     settings: dict[str, object] = {"iso": "no" if said else "yes"} if is_fd else {}
+    said += sentences(batch, 1e9 / rates.slow)
     slow = asked.rate or nearest_rate(rates.slow) or rates.slow
     fast = (asked.fast_rate or nearest_rate(rates.fast) or rates.fast) if has_fast else None
     bus = Bus(

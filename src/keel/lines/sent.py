@@ -15,25 +15,24 @@ from keel.errors import InputError
 from keel.lines.code import Asked, Code, Field, Guess, How
 from keel.lines.evidence import Evidence, certainty, different_frames
 from keel.lines.pulses import BitTime, explained, glitch_free, mostly_at, window
-from keel.lines.sent_reader import CALIBRATION, CRC, LONGEST_PAUSE, OFF, TABLE, ZERO, read_messages
+from keel.lines.sent_between import A_SILENCE, Asking, damaged, readable, requests_of
+from keel.lines.sent_channels import FAST_CHANNELS, channels_of
+from keel.lines.sent_channels import fields_of as channel_fields
+from keel.lines.sent_reader import CALIBRATION, CRC, LONGEST_PAUSE, OFF, TABLE, read_messages
 from keel.lines.sent_slow import slow_messages
 from keel.lines.timing import Pulses, falls_of, pulses
-from keel.media.sent import FAST
+from keel.media.sent import FAST, header_of
 from keel.model.bus import Bus
 from keel.model.faults import Fault
-from keel.model.frames import batch_of, concat
+from keel.model.frames import FrameBatch, batch_of, concat
 from keel.model.waveform import Logic
 
 GLITCH_NS, FEWEST, ALIKE, LEAST = 500.0, 3, 0.25, 0.3
 """Pulses shorter than that are none; so many messages are no chance; by such a share a
 clock may drift; and so much of the line is explained at least."""
-A_SILENCE = 2 * CALIBRATION
-"""In ticks: so long nothing happens within a message."""
 LOOKED_AT = 20_000
 """So many falling edges tell how the sensor speaks."""
 CHECKS = ("recommended", "legacy")
-FAST_CHANNELS = {"12+12": (3, 0), "16+8": (4, 0), "14+10": (4, 1), "secure": (3, 0)}
-"""Ways to read six nibbles: of how many the first channel is, and how many of these the second one shares."""
 NEAR_A_HALF = 0.015
 """A tick so near to a multiple of half a microsecond is called that."""
 
@@ -103,40 +102,30 @@ def _read(falls: Any, way: tuple[int, int, int]) -> Any:
 
 def _guess(logic: Logic, table: Any, way: tuple[int, int, int], asked: Asked, inverted: bool) -> Guess:
     nibbles, pause, legacy = way
-    faults = np.where(table[:, 4] & CRC, int(Fault.CRC), 0) | np.where(table[:, 4] & OFF, int(Fault.CALIBRATION), 0)
-    size = 1 + (nibbles + 1) // 2
-    payloads = np.empty((len(table), size), np.uint8)
-    payloads[:, 0] = table[:, 2]
-    whole = table[:, 3] << 4 * (nibbles % 2)
-    for place in range(size - 1):
-        payloads[:, 1 + place] = whole >> 8 * (size - 2 - place) & 0xFF
-    fast = batch_of(
-        table[:, 0].copy(), 0, payloads, form=FAST.number, dlc=0, faults=faults.astype(np.uint32),
-        duration=table[:, 1] - table[:, 0],
-    )  # fmt: skip
-    slow = slow_messages(table)
-    frames = concat([fast, slow]) if len(slow) else fast
-    frames = frames.take(np.argsort(frames.time, kind="stable"))
-    good = table[:, 4] == 0
-    tick = float(np.median(table[good, 5])) / CALIBRATION
-    silences = table[1:, 0] - table[:-1, 6]
-    # A pause pulse may be long; without one a silence is none of a message.
-    longest = 1.1 * LONGEST_PAUSE if pause else A_SILENCE
-    share = explained(logic, table[good, 0], table[good, 6], longest * tick)
-    said = []
-    waits = silences > (LONGEST_PAUSE if pause else A_SILENCE) * tick
-    if len(silences) and waits.mean() > 0.5:
-        said.append(f"waits for requests: silent for {np.median(silences[waits]) / 1e6:.3g} ms between its messages")
-        requested = _requests(logic, table)
-        if requested:
-            said.append(f"before {requested:.0%} of its messages somebody else pulls the wire low: a request")
-    called = round(asked.rate) if asked.rate is not None else _ticks_a_second(tick)
+    falls = _falls(logic)
+    tick = float(np.median(table[table[:, 4] == 0, 5])) / CALIBRATION
+    asking = requests_of(glitch_free(logic, GLITCH_NS), falls, table)
     settings: dict[str, object] = {"nibbles": nibbles, "checksum": CHECKS[legacy], "pause": "yes" if pause else "no"}
     if "fast_channels" in asked.settings:
         settings["fast_channels"] = asked.settings["fast_channels"].lower()
+    fast = _messages(table, nibbles, asking, str(settings.get("fast_channels", "")))
+    slow = slow_messages(table)
+    disturbed = damaged(falls, table, nibbles, asking)
+    others = [disturbed, slow, *([asking.unanswered()] if asking is not None else [])]
+    frames = concat([fast, *(part for part in others if len(part))])
+    frames = frames.take(np.argsort(frames.time, kind="stable"))
+    good = table[:, 4] == 0
+    # A pause pulse may be long; without one a silence is none of a message.
+    longest = 1.1 * LONGEST_PAUSE if pause else A_SILENCE
+    share = explained(logic, table[good, 0], table[good, 6], longest * tick)
+    said = asking.words(logic.end) if asking is not None else _waits(table, tick, bool(pause))
+    if len(disturbed):
+        first = int(disturbed.time[0]) / 1e9
+        said.append(f"{len(disturbed):,} messages were disturbed, first at {first:.6f} s: kept as faulty frames")
+    called = round(asked.rate) if asked.rate is not None else _ticks_a_second(tick)
     bus = Bus("", called, medium="sent", stamp="start", assumed=False)
-    numbers = {"nibbles": float(nibbles), "tick": tick}
-    faulty = int((~good).sum())
+    numbers = {"nibbles": float(nibbles), "tick": tick, "asked": float(asking is not None)}
+    faulty = int((frames.faults != 0).sum())
     right = different_frames(fast.take(np.flatnonzero(good)))
     evidence = Evidence(right * A_FRAME * certainty(1 - float(good.mean())), 4.0)
     return Guess(
@@ -145,16 +134,37 @@ def _guess(logic: Logic, table: Any, way: tuple[int, int, int], asked: Asked, in
     )  # fmt: skip
 
 
+def _waits(table: Any, tick: float, has_pause: bool) -> list[str]:
+    """What is to be said of silences where no request is seen on the wire."""
+    silences = table[1:, 0] - table[:-1, 6]
+    is_long = silences > (LONGEST_PAUSE if has_pause else A_SILENCE) * tick
+    if not len(silences) or is_long.mean() <= 0.5:
+        return []
+    usual = float(np.median(silences[is_long])) / 1e6
+    return [f"waits for requests: silent for {usual:.3g} ms between its messages"]
+
+
+def _messages(table: Any, nibbles: int, asking: Asking | None, channels: str) -> FrameBatch:
+    """The messages as frames: a status byte, then two nibbles to a byte; with a header where there is one."""
+    faults = np.where(table[:, 4] & CRC, int(Fault.CRC), 0) | np.where(table[:, 4] & OFF, int(Fault.CALIBRATION), 0)
+    size = 1 + (nibbles + 1) // 2
+    payloads = np.empty((len(table), size), np.uint8)
+    payloads[:, 0] = table[:, 2]
+    whole = table[:, 3] << 4 * (nibbles % 2)
+    for place in range(size - 1):
+        payloads[:, 1 + place] = whole >> 8 * (size - 2 - place) & 0xFF
+    header = asking.headers(len(table)) if asking is not None else None
+    if channels and nibbles == 6:
+        both = header_of(len(table), channels=channels_of(table[:, 3], channels))
+        header = both if header is None else header | both
+    return batch_of(
+        table[:, 0].copy(), 0, payloads, form=FAST.number, dlc=0, faults=faults.astype(np.uint32),
+        header=header, duration=table[:, 1] - table[:, 0],
+    )  # fmt: skip
+
+
 A_FRAME = 16.0
 """Bits that a right message foretells: its checksum, and that each pulse is one that a nibble can have."""
-
-
-def _requests(logic: Logic, table: Any) -> float:
-    """The share of messages before which the wire is pulled low once more than the message before ends."""
-    falls = _falls(logic)
-    first = np.searchsorted(falls, table[1:, 0], side="left")
-    last = np.searchsorted(falls, table[:-1, 6], side="right")
-    return float((first > last).mean()) if len(first) else 0.0
 
 
 def _ticks_a_second(tick: float) -> int:
@@ -165,59 +175,64 @@ def _ticks_a_second(tick: float) -> int:
 
 def time(line: Logic, how: How, fields: Sequence[Field]) -> Pulses:
     """Falling edges against the ticks that the calibration pulse of their message has."""
-    first = fields[0]
-    tick = (first.end - first.start) / CALIBRATION
     falls = falls_of(line)
+    first = next((one for one in fields if one.name == "calibration"), None)
+    if first is None:
+        return pulses(falls[:1], falls[:1], float(how.numbers["tick"]), 0.5, 0.5, CALIBRATION + 1)
+    tick = (first.end - first.start) / CALIBRATION
     mine = falls[(falls >= first.start) & (falls <= fields[-1].end)]
     return pulses(mine, mine, tick, 0.5, 0.5, CALIBRATION + 1)
 
 
 def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
-    """The pulses of a message: calibration, status, each nibble, checksum; of the slow channel the messages alone."""
+    """The pulses of a message: calibration, status, each nibble, checksum, and the request before it if there was one;
+    of one that was disturbed as far as it can be read; of a request how long it is; of the slow channel nothing."""
     falls = _falls(window(line, start - 1, end + 1))
     nibbles = int(how.numbers["nibbles"])
-    if len(falls) != nibbles + 4:
+    if len(falls) == 1:
+        return [_lasting("request", start, end)]
+    tick = float(falls[1] - falls[0]) / CALIBRATION if len(falls) > 1 else 0.0
+    if not tick or len(falls) > MOST_PULSES or abs(tick / how.numbers["tick"] - 1) > OTHER_TICK:
         return []
-    tick = float(falls[1] - falls[0]) / CALIBRATION
     fields = [Field("calibration", int(falls[0]), int(falls[1]), None, f"{tick / 1e3:.3f} µs a tick")]
     names = ["status", *(f"nibble_{n + 1}" for n in range(nibbles)), "crc"]
-    values = []
-    for name, a, b in zip(names, falls[1:].tolist(), falls[2:].tolist(), strict=False):
-        value = int(np.rint((b - a) / tick - ZERO))
-        values.append(value)
+    values = readable(np.diff(falls[1:]) / tick, len(names))
+    for name, value, a, b in zip(names, values, falls[1:].tolist(), falls[2:].tolist(), strict=False):
         fields.append(Field(name, a, b, value, f"{value:X}"))
-    fields += _channels(fields[2:-1], str(how.settings.get("fast_channels", "")))
+    before = _request(line, start) if how.numbers.get("asked") else []
+    if len(falls) != nibbles + 4 or len(values) < len(names):
+        rest = int(falls[1 + len(values)])
+        return [*before, *fields, Field("disturbed", rest, end, fault="length")]
+    fields += channel_fields(fields[2:-1], str(how.settings.get("fast_channels", "")))
     remainder = 5
     for value in values[1:-1]:
         remainder = (value & 15) ^ int(TABLE[remainder])
     wanted = remainder if how.settings.get("checksum") == "legacy" else int(TABLE[remainder])
     if values[-1] != wanted:
         place = nibbles + 2
-        fields[place] = replace(fields[place], fault="crc")
-    return fields
+        fields[place] = replace(fields[place], text=f"{values[-1]:X}, not {wanted:X}", fault="crc")
+    return [*before, *fields]
 
 
-def _channels(nibbles: list[Field], how: str) -> list[Field]:
-    """What the nibbles say together, where a person said how: the second channel comes with its lowest nibble first."""
-    if how not in FAST_CHANNELS or len(nibbles) != 6:
+MOST_PULSES, OTHER_TICK = 12, 0.3
+"""A message that has more pulses is none, but one of the slow channel; nor is what has other ticks by such a share."""
+
+
+def _request(line: Logic, start: int) -> list[Field]:
+    """The request before a message that begins then, and how long the answer took."""
+    place = int(np.searchsorted(line.edges, start)) - 1
+    if place < 1:
         return []
-    a, b, c, d, e, f = (int(nibble.value or 0) for nibble in nibbles)
-    first, second = {
-        "12+12": (a << 8 | b << 4 | c, f << 8 | e << 4 | d),
-        "16+8": (a << 12 | b << 8 | c << 4 | d, f << 4 | e),
-        "14+10": (a << 10 | b << 6 | c << 2 | d >> 2, f << 6 | e << 2 | d & 3),
-        "secure": (a << 8 | b << 4 | c, d << 4 | e),
-    }[how]
-    split, overlaps = FAST_CHANNELS[how]
-    begin, end = nibbles[split - overlaps].start, nibbles[4 if how == "secure" else 5].end
-    found = [
-        Field("channel_1", nibbles[0].start, nibbles[split - 1].end, first, str(first)),
-        Field("channel_2" if how != "secure" else "counter", begin, end, second, str(second)),
+    fall, rise = int(line.edges[place - 1]), int(line.edges[place])
+    return [
+        _lasting("request", fall, rise),
+        Field("delay", rise, start, float(start - rise), f"{(start - rise) / 1e3:.4g} µs"),
     ]
-    if how == "secure":
-        text = f"{f:X}" if f == a ^ 0xF else f"{f:X}, not nibble_1 inverted"
-        found.append(Field("inverted", nibbles[5].start, nibbles[5].end, f, text))
-    return found
+
+
+def _lasting(name: str, begin: int, end: int) -> Field:
+    """A field of which its length is all that it says."""
+    return Field(name, begin, end, float(end - begin), f"{(end - begin) / 1e3:.4g} µs")
 
 
 SENT = Code("sent", "SENT", read, explain, takes={

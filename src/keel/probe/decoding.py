@@ -64,7 +64,7 @@ def decode_channels(
             if line.other is not None:
                 found, line = _better_cut(found, line, asked, code)
             if is_told(found) or (one.code != "auto" and found):
-                best, others = found[0], [g for g in found[1:] if len(g.frames)]
+                best, others = _with_ends(found[0], line), [g for g in found[1:] if len(g.frames)]
                 bus = free_name(bus_name(line.name), [line.bus for line in done.lines])
                 done.lines.append(Line(bus, best, others[0] if others else None, line))
             else:
@@ -76,6 +76,26 @@ def decode_channels(
             done.said.setdefault(name, []).append(why)
     converse(done.lines)
     return done
+
+
+def _with_ends(guess: Guess, line: Candidate) -> Guess:
+    """What was read of a line; said where the recording begins or ends within a frame, so that this one is missing."""
+    frames = guess.frames
+    if not len(frames) or frames.duration is None or line.wires:
+        return guess
+    edges, ends = line.logic.edges, frames.time + frames.duration
+    before = int(np.searchsorted(edges, frames.time[0], side="left"))
+    after = len(edges) - int(np.searchsorted(edges, ends.max(), side="right"))
+    said = []
+    if before >= A_PIECE:
+        said.append(f"begins within a frame: {before:,} edges before the first one are of none that is whole")
+    if after >= A_PIECE:
+        said.append(f"ends within a frame: {after:,} edges behind the last one are of none that is whole")
+    return replace(guess, said=(*guess.said, *said))
+
+
+A_PIECE = 2
+"""Fewer edges are a disturbance rather than a piece of a frame."""
 
 
 def _better_cut(found: list[Guess], line: Candidate, asked: Asked, code: str) -> tuple[list[Guess], Candidate]:
