@@ -134,7 +134,7 @@ async def test_the_story_of_the_dead_button_by_keys_alone(shelf_of_its_own: Path
         await until(pilot, lambda: is_open(app, "line"))
         await pilot.press("down", "M", "ctrl+u", *"<11V", "enter")
         await until(pilot, lambda: "motor<11V begins 38.0 ms" in shown(app))
-        assert "after panel 31 went from 00 31 to 5A 8B, 2 of 2 times" in shown(app)
+        assert "after panel 31 changed: 1 of 2 times 00 31 → A5 D6" in shown(app)
         marks = load_manifest(works).marks
         assert [mark.of for mark in marks] == ["motor<11V"] * 4
         # Frames has its volts, and an ask finds the crossing.

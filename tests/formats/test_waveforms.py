@@ -13,6 +13,7 @@ from keel.errors import InputError, UnknownFormat
 from keel.formats import vcd_changes, wave_cells
 from keel.formats.vcd import parse_vcd
 from keel.formats.wav import parse_wav
+from keel.formats.wave_taken import parse_taken, scaled
 from keel.formats.wave_text import parse_wave_text
 from keel.formats.waveforms import read_waveforms
 from keel.model.waveform import Analog, Channel, Logic
@@ -267,3 +268,44 @@ def test_files_are_told_by_what_is_in_them(tmp_path: Path) -> None:
         read_waveforms(tmp_path / "d")
     with pytest.raises(InputError, match="cannot be read"):
         read_waveforms(tmp_path / "gone")
+
+
+def taken(text: bytes, **said: object) -> list[Channel]:
+    return scaled(parse_wave_text(np.frombuffer(text, np.uint8), taken=parse_taken(**said)), parse_taken(**said))  # type: ignore[arg-type]
+
+
+def test_units_gain_and_offset_that_are_said_hold() -> None:
+    text = b"Time,CH1,CH2 (V)\n0,10,1\n1,20,2\n2,30,4\n"
+    one, two = taken(text, units=["ms", "CH1=mV"], gains=["CH2=10"], offsets=["CH1=-0.5"])
+    assert analog(one).step == 1e6
+    assert analog(one).volts() == pytest.approx([-0.49, -0.48, -0.47], abs=1e-6)
+    assert analog(two).volts() == pytest.approx([10.0, 20.0, 40.0])
+    assert one.notes == ("set by hand: offset -0.5 V",) and two.notes == ("set by hand: gain 10",)
+
+
+def test_an_interval_is_said_where_a_text_has_no_times() -> None:
+    text = b"CH1,CH2\n1.5,3\n2.5,1\n2.0,2\n"
+    with pytest.raises(InputError, match="--interval"):
+        taken(text)
+    one, _ = taken(text, interval="12.5ns")
+    assert analog(one).step == 12.5 and len(analog(one)) == 3
+
+
+@pytest.mark.parametrize(
+    "said",
+    [
+        {"units": ["furlongs"]}, {"gains": ["0"]}, {"gains": ["a lot"]}, {"offsets": ["CH1=nan"]},
+        {"interval": "often"}, {"interval": "0ms"}, {"gains": ["CH9=2"]},
+    ],
+)  # fmt: skip
+def test_what_is_no_unit_no_number_or_no_channel_is_refused(said: dict[str, object]) -> None:
+    with pytest.raises(InputError):
+        taken(b"Time (s),CH1\n0,1.5\n1,2.5\n", **said)
+
+
+def test_gain_holds_for_sound_too(tmp_path: Path) -> None:
+    path = tmp_path / "a.wav"
+    path.write_bytes(wav(np.array([[0.5], [-0.5]] * 4), 8_000))
+    (plain_one,) = read_waveforms(path)[1]
+    (loud,) = read_waveforms(path, taken=parse_taken(gains=["20"], offsets=["1"]))[1]
+    assert analog(loud).volts() == pytest.approx(20 * analog(plain_one).volts() + 1, abs=1e-4)

@@ -62,8 +62,10 @@ def test_a_channel_or_a_file_may_be_given(snapshot: Snapshot, tmp_path: Path) ->
 def test_hunt_says_what_the_motor_follows_and_by_how_long(ramp: Path) -> None:
     found = json.loads(keel("hunt", ramp / "works.keel", "--marks", "motor<11V", "--json").stdout)
     begins, answer, ends, _ = found["notes"][-4:]
-    assert begins.startswith("begins 38.0 ms after panel 31 went from 00 31 to 5A 8B, 2 of 2 times")
-    assert "after panel B1" in answer and "ends 12.0 ms" in ends and "went from 5A 8B to 00 31" in ends
+    assert begins.startswith(
+        "begins 38.0 ms after panel 31 changed: 1 of 2 times 00 31 → A5 D6, once → 5A 8B; it changed"
+    )
+    assert "after panel B1" in answer and "ends 12.0 ms" in ends and "2 of 2 times various → 00 31" in ends
     series = json.loads(keel("hunt", ramp / "works.keel", "--series", "motor", "--json").stdout)
     assert {row["id"] for row in series["candidates"]} <= {"31", "B1"} and series["candidates"]
 
@@ -93,8 +95,24 @@ def test_the_steadiest_is_named_and_what_comes_at_any_time_is_not() -> None:
     found = followed(whole, moments)
     assert found[0].key & 0xFF == 0x10 and found[1].key & 0xFF == 0x11
     assert found[0].mean == pytest.approx(4e7) and (found[0].times, found[0].of, found[0].changes) == (9, 9, 9)
-    assert found[0].words(["a"]).startswith("40.0 ms after a 010 went from ")
+    assert (
+        found[0]
+        .words(["a"])
+        .startswith("40.0 ms after a 010 changed: 5 of 9 times 00 → 01, 4 times 01 → 00; it changed 9 ")
+    )
     # At any time after a change nothing is followed.
     loose = np.array([round((n + 0.02 + 0.09 * n) * 1e9) for n in range(1, 9)], np.int64)
     assert not [one for one in followed(steady, loose) if one.key & 0xFF == 0x10]
     assert followed(steady, np.zeros(0, np.int64)) == []
+
+
+def test_a_change_is_counted_by_what_it_led_to() -> None:
+    """Three crossings, each 20 ms behind a change: twice to one payload, once to another."""
+    codes = [0, 1, 0, 1, 0, 2, 0]
+    payloads = [b"\x7d\x06", b"\x31\x5c", b"\x2e\x53"]
+    times = np.arange(len(codes)) * 1_000_000_000
+    line = batch_of(times, 0x31, [payloads[code] for code in codes])
+    (found,) = followed(line, times[[1, 3, 5]] + 20_000_000)
+    assert found.words(["panel"]) == (
+        "20.0 ms after panel 031 changed: 2 of 3 times 7D 06 → 31 5C, once → 2E 53; it changed 6 times in all"
+    )

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 if TYPE_CHECKING:
+    from keel.formats.wave_taken import Taken
     from keel.lines.code import Asked
     from keel.probe.candidates import Wanted
     from keel.probe.importing import Said
@@ -36,6 +37,21 @@ Making = Annotated[
 ]  # fmt: skip
 
 
+Unit = Annotated[
+    list[str] | None,
+    typer.Option("--unit", metavar="[CHANNEL=]UNIT", help="Of times (ms) or volts (mV) in a text; left out: by title."),
+]
+Gain = Annotated[
+    list[str] | None, typer.Option("--gain", metavar="[CHANNEL=]N", help="Volts are the file's times that, as 10.")
+]
+Offset = Annotated[
+    list[str] | None, typer.Option("--offset", metavar="[CHANNEL=]V", help="Volts that are added, behind the gain.")
+]
+Interval = Annotated[
+    str, typer.Option("--interval", metavar="T", help="From sample to sample, of a text without times, as 10us.")
+]
+
+
 @dataclass(frozen=True)
 class Codes:
     """What was said, as it was written."""
@@ -47,13 +63,26 @@ class Codes:
     invert: str = ""
     setting: list[str] | None = None
     make: list[str] | None = None
+    unit: list[str] | None = None
+    gain: list[str] | None = None
+    offset: list[str] | None = None
+    interval: str = ""
 
 
 def said_of(said: Codes) -> Said:
     """What was said, taken apart."""
     from keel.probe.importing import Said
 
-    return Said(tuple(wanted_of(said)), asked_of(said), said.threshold, tuple(said.make or ()), tuple(given_of(said)))
+    taken = taken_of(said)
+    given = (*given_of(said), *taken.given)
+    return Said(tuple(wanted_of(said)), asked_of(said), said.threshold, tuple(said.make or ()), given, taken)
+
+
+def taken_of(said: Codes) -> Taken:
+    """What was said of the numbers in the files."""
+    from keel.formats.wave_taken import parse_taken
+
+    return parse_taken(said.unit or (), said.gain or (), said.offset or (), said.interval)
 
 
 def given_of(said: Codes) -> list[str]:

@@ -13,12 +13,16 @@ from keel.cli import FAILED, app, say
 from keel.cli.line_options import (
     CODES_HELP,
     Codes,
+    Gain,
+    Interval,
     Invert,
     Making,
+    Offset,
     Rate,
     Roles,
     Setting,
     Threshold,
+    Unit,
     asked_of,
     given_of,
     said_of,
@@ -50,6 +54,10 @@ def decode(
     invert: Invert = "",
     setting: Setting = None,
     make: Making = None,
+    unit: Unit = None,
+    gain: Gain = None,
+    offset: Offset = None,
+    interval: Interval = "",
     bus: Annotated[str, typer.Option(metavar="NAME", help="Of a recording: the line to read anew.")] = "",
     align: Annotated[
         str,
@@ -64,7 +72,7 @@ def decode(
     """Read waveforms in the codes of their lines, into a recording: what was not said is found, and said."""
     from keel.probe.stored import is_recording
 
-    options = Codes(code, channel, rate, threshold, invert, setting, make)
+    options = Codes(code, channel, rate, threshold, invert, setting, make, unit, gain, offset, interval)
     if len(files) == 1 and is_recording(files[0]):
         if output is not None or bool(bus) == undo:
             raise typer.BadParameter("of a recording, --bus NAME says which line to read anew; or --undo")
@@ -157,7 +165,16 @@ def _print(done: Decoded, json: bool) -> None:
 
 
 @app.command(epilog="Example:  keel measure probe.vcd")
-def measure(files: Files, threshold: Threshold = None, make: Making = None, json: Json = False) -> None:
+def measure(
+    files: Files,
+    threshold: Threshold = None,
+    make: Making = None,
+    unit: Unit = None,
+    gain: Gain = None,
+    offset: Offset = None,
+    interval: Interval = "",
+    json: Json = False,
+) -> None:
     """Measure levels, polarity, bit time and rate of each channel, without reading what is said on it."""
     from keel.probe.channels import probed
     from keel.probe.importing import channels_in
@@ -165,7 +182,8 @@ def measure(files: Files, threshold: Threshold = None, make: Making = None, json
 
     bar = Progress("reading")
     try:
-        channels = channels_in(files, said_of(Codes(threshold=threshold, make=make)), bar.at)
+        options = Codes(threshold=threshold, make=make, unit=unit, gain=gain, offset=offset, interval=interval)
+        channels = channels_in(files, said_of(options), bar.at)
     finally:
         bar.end()
     found = measured([probed(channel, threshold) for channel in channels])
@@ -174,12 +192,12 @@ def measure(files: Files, threshold: Threshold = None, make: Making = None, json
         return
     for one in found:
         _print_channel(one.channel, one.said)
-        row, unit = one.to_json(), one.unit
+        row, a_second = one.to_json(), one.unit
         if one.rate is not None:
-            near = f", {row['nearest_rate']:,} {unit} {row['deviation']:+.2%}" if row["nearest_rate"] else ""
-            fast = f", data {one.fast_rate:,.0f} {unit}" if one.fast_rate else ""
-            what = {"bit/s": "a bit", "Hz": "a period", "ticks/s": "a tick"}[unit]
-            print(f"    {what} takes {row['bit_time_ns']:,.0f} ns: {one.rate:,.0f} {unit}{near}{fast}")
+            near = f", {row['nearest_rate']:,} {a_second} {row['deviation']:+.2%}" if row["nearest_rate"] else ""
+            fast = f", data {one.fast_rate:,.0f} {a_second}" if one.fast_rate else ""
+            what = {"bit/s": "a bit", "Hz": "a period", "ticks/s": "a tick"}[a_second]
+            print(f"    {what} takes {row['bit_time_ns']:,.0f} ns: {one.rate:,.0f} {a_second}{near}{fast}")
 
 
 def _print_channel(one: Probed, more: Sequence[str]) -> None:

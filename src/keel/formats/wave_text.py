@@ -18,13 +18,12 @@ from numba import njit
 
 from keel.errors import InputError
 from keel.formats.wave_cells import Progress, read_cells
+from keel.formats.wave_taken import AS_FOUND, TIME_NS, VOLTS, Taken
 from keel.model.frames import Bytes, Times
 from keel.model.waveform import Analog, Channel, Logic
 
 NAME = "volts as text"
 HEAD_LINES, NEWLINE = 200, 10
-TIME_NS = {"s": 1e9, "sec": 1e9, "ms": 1e6, "us": 1e3, "µs": 1e3, "μs": 1e3, "ns": 1.0}
-VOLTS = {"v": 1.0, "volt": 1.0, "volts": 1.0, "mv": 1e-3, "uv": 1e-6, "µv": 1e-6, "kv": 1e3}
 _TIME = re.compile(r"^(t|time|zeit|timestamp|x|sec(onds?)?|s|ms|us|µs|ns)\b", re.I)
 _UNIT = re.compile(r"[\[(]\s*([^\])]+?)\s*[\])]|(?:[,_ /]|\bin\b)\s*(s|ms|us|µs|μs|ns|v|mv|uv)\s*$", re.I)
 _NUMBER = r"(\d[\d.]*(?:,\d+)?(?:[eE][+-]?\d+)?)"
@@ -56,16 +55,17 @@ def recognises(head: bytes) -> str | None:
     return f"numbers in {len(shape.names)} columns" if shape.has_time or shape.step_ns else None
 
 
-def shape_of(head: bytes, where: str = "the file") -> Shape:
-    """How a text lies, by its first lines.
+def shape_of(head: bytes, where: str = "the file", taken: Taken = AS_FOUND) -> Shape:
+    """How a text lies, by its first lines, as far as nobody said it.
 
     Raises:
         InputError: it holds no numbers in columns.
     """
     lines = head.decode("utf-8-sig", "replace").split("\n")[:HEAD_LINES]
     best: tuple[int, str, bool] | None = None
-    for separator, comma in ((";", False), (";", True), ("\t", False), ("\t", True), (",", False), (" ", False)):
+    for separator, comma in _ways(taken):
         at = next((n for n, line in enumerate(lines) if _numbers(line, separator, comma)), len(lines))
+        at = at if taken.skip is None else min(taken.skip, len(lines) - 1)
         below = [_numbers(line, separator, comma) for line in lines[at : at + 8] if line.strip()]
         if below and sum(below) >= len(below) / 2:
             cells = len(_cells(lines[at], separator))
@@ -93,11 +93,20 @@ def shape_of(head: bytes, where: str = "the file") -> Shape:
     firsts = [row[0] for row in rows if row and row[0] is not None]
     later = [b > a for a, b in zip(firsts, firsts[1:], strict=False)]
     climbs = len(later) > 1 and sum(later) >= 0.8 * len(later)
-    step = _step("\n".join(lines[:at]))
+    step = taken.interval_ns or _step("\n".join(lines[:at]))
     has_time = count > 1 and climbs and (step == 0.0 or bool(full and _TIME.match(full[0])))
+    if taken.has_time is not None:
+        has_time = taken.has_time and count > 1
     if not full:
         full = ("time", *(f"CH{n}" for n in range(1, count))) if has_time else tuple(f"CH{n + 1}" for n in range(count))
     return Shape(at, separator, comma, full, has_time, 0.0 if has_time else step)
+
+
+def _ways(taken: Taken) -> list[tuple[str, bool]]:
+    """Separators and whether decimals have a comma, to be tried in that order."""
+    ways = [(";", False), (";", True), ("\t", False), ("\t", True), (",", False), (" ", False)]
+    kept = [way for way in ways if taken.separator in ("", way[0]) and taken.comma in (None, way[1])]
+    return kept or [(taken.separator or " ", bool(taken.comma))]
 
 
 def _cells(line: str, separator: str) -> list[str]:
@@ -131,12 +140,13 @@ def _step(head: str) -> float:
     return 0.0
 
 
-def read_wave_text(path: Path, progress: Progress = lambda *_: None) -> list[Channel]:
+def read_wave_text(path: Path, progress: Progress = lambda *_: None, taken: Taken = AS_FOUND) -> list[Channel]:
     """The channels of a text.
 
     Args:
         path: The file.
         progress: Called with bytes done and in all.
+        taken: What a person says of it.
 
     Raises:
         InputError: it cannot be read, or holds no waveform.
@@ -145,27 +155,30 @@ def read_wave_text(path: Path, progress: Progress = lambda *_: None) -> list[Cha
         data = np.memmap(path, np.uint8, "r") if path.stat().st_size else np.zeros(0, np.uint8)
     except OSError as error:
         raise InputError(str(path), f"cannot be read ({error.strerror})", "a waveform as text") from None
-    return parse_wave_text(data, str(path), progress)
+    return parse_wave_text(data, str(path), progress, taken)
 
 
-def parse_wave_text(data: Bytes, where: str = "the file", progress: Progress = lambda *_: None) -> list[Channel]:
+def parse_wave_text(
+    data: Bytes, where: str = "the file", progress: Progress = lambda *_: None, taken: Taken = AS_FOUND
+) -> list[Channel]:
     """The channels of a text's bytes.
 
     Raises:
         InputError: it holds no waveform.
     """
-    shape = shape_of(data[: 1 << 16].tobytes(), where)
+    shape = shape_of(data[: 1 << 16].tobytes(), where, taken)
     begin = _behind_lines(data, shape.skip)
     decimal = "," if shape.comma else "."
     first, others = read_cells(data, begin, shape.separator, decimal, len(shape.names), progress)
     names = list(shape.names)
     if not (shape.has_time or shape.step_ns):
-        raise InputError(where, "says no times", "a time column, or an interval in its header")
+        raise InputError(where, "says no times", "a time column, an interval in its header, or --interval 10us")
     columns = [others[n] for n in range(len(others))]
     if not shape.has_time:
         columns.insert(0, first)
     else:
-        first *= _unit(names.pop(0), TIME_NS, 1e9)
+        title = names.pop(0)
+        first *= TIME_NS[taken.time_unit] if taken.time_unit else _unit(title, TIME_NS, 1e9)
     used = [n for n, column in enumerate(columns) if not np.isnan(column).all()]
     names, columns = [names[n] for n in used], [columns[n] for n in used]
     times = first if shape.has_time else np.arange(len(first)) * shape.step_ns
@@ -178,7 +191,8 @@ def parse_wave_text(data: Bytes, where: str = "the file", progress: Progress = l
     found = []
     for number, (name, values) in enumerate(zip(names, columns, strict=True), 1):
         called = _UNIT.sub("", name).strip() or f"CH{number}"
-        wave = _wave(times, values, _unit(name, VOLTS, 1.0), holes)
+        said = taken.volts_in(called)
+        wave = _wave(times, values, _unit(name, VOLTS, 1.0) if said is None else said, holes)
         found.append(Channel(called, number, wave, (), tuple(notes)))
     return found
 

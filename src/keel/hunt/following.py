@@ -23,20 +23,32 @@ STEADY = 0.5
 
 
 @dataclass(frozen=True)
+class Change:
+    """A payload that was exchanged for another one, and how often a channel followed that.
+
+    Attributes:
+        before: What it was before; None where that was not always the same.
+    """
+
+    before: bytes | None
+    after: bytes
+    times: int
+
+
+@dataclass(frozen=True)
 class Follows:
     """A message that a channel follows.
 
     Attributes:
         key: The message's identifier.
-        before, after: Its payload before and after it changed, the last time.
+        to: What it changed to when the channel followed, the most frequent first.
         least, mean, most: How long after that the channel crossed, in ns.
         times, of: How often it did, of how many crossings.
         changes: How often the message changed at all.
     """
 
     key: int
-    before: bytes
-    after: bytes
+    to: tuple[Change, ...]
     least: int
     mean: float
     most: int
@@ -49,9 +61,51 @@ class Follows:
         bus = buses[unpack_key(self.key)[0]]
         ends = length_words(self.least), length_words(self.most)
         spread = "" if ends[0] == ends[1] else f" ({ends[0]} to {ends[1]})"
-        said = f"{self.before.hex(' ').upper() or 'nothing'} to {self.after.hex(' ').upper() or 'nothing'}"
-        often = f"{self.times} of {self.of} times; it changed {self.changes} times in all"
-        return f"{length_words(self.mean)}{spread} after {bus} {key_words(self.key)} went from {said}, {often}"
+        ident = f"{bus} {key_words(self.key)}"
+        return (
+            f"{length_words(self.mean)}{spread} after {ident} changed: {self._changes()}; "
+            f"it changed {self.changes} times in all"
+        )
+
+    def _changes(self) -> str:
+        """What it changed to, and how often: ``2 of 3 times 7D 06 → 31 5C, once → 2E 53``."""
+        said, shown = [], None
+        for place, one in enumerate(self.to[:MOST_CHANGES]):
+            often = f"{one.times} of {self.of} times" if not place else _times(one.times)
+            before = "" if place and one.before == shown else f"{_hex(one.before)} "
+            said.append(f"{often} {before}→ {_hex(one.after)}")
+            shown = one.before
+        rest = sum(one.times for one in self.to[MOST_CHANGES:])
+        if rest:
+            said.append(f"{_times(rest)} → others")
+        return ", ".join(said)
+
+
+MOST_CHANGES, MOST_BYTES = 3, 16
+"""So many changes are told one by one, and so many bytes of each."""
+
+
+def _times(count: int) -> str:
+    return "once" if count == 1 else f"{count} times"
+
+
+def _hex(payload: bytes | None) -> str:
+    if payload is None:
+        return "various"
+    cut = " …" if len(payload) > MOST_BYTES else ""
+    return payload[:MOST_BYTES].hex(" ").upper() + cut if payload else "nothing"
+
+
+def _counted(pairs: Sequence[tuple[bytes, bytes]]) -> tuple[Change, ...]:
+    """Changes by what they led to, the most frequent first."""
+    befores: dict[bytes, list[bytes]] = {}
+    for before, after in pairs:
+        befores.setdefault(after, []).append(before)
+    changes = []
+    for after, known in befores.items():
+        is_one = len(set(known)) == 1
+        changes.append(Change(known[0] if is_one else None, after, len(known)))
+    return tuple(sorted(changes, key=lambda one: -one.times))
 
 
 def followed_words(matches: Matches, spans: Sequence[Span]) -> list[str]:
@@ -103,8 +157,8 @@ def _of_key(frames: FrameBatch, rows: Times, key: int, moments: Times) -> Follow
     kept = delays[good]
     if np.ptp(kept) > STEADY * between:
         return None
-    last = turns[int(place[good][-1])]
+    followed_turns = [turns[one] for one in place[good].tolist()]
+    pairs = [(payloads[turn - 1], payloads[turn]) for turn in followed_turns]
     return Follows(
-        key, payloads[last - 1], payloads[last], int(kept.min()), float(kept.mean()), int(kept.max()), len(kept),
-        len(moments), len(turns),
-    )  # fmt: skip
+        key, _counted(pairs), int(kept.min()), float(kept.mean()), int(kept.max()), len(kept), len(moments), len(turns)
+    )

@@ -91,7 +91,8 @@ def repeats_of(frames: FrameBatch, bit_ns: float) -> list[Repeats]:
 
 
 def _has(frames: FrameBatch, fault: Fault) -> Mask:
-    return (frames.faults & np.uint64(int(fault))) != 0
+    has: Mask = (frames.faults & np.uint64(int(fault))) != 0
+    return has
 
 
 def _runs(unanswered: Mask, goes_on: Mask, following: Rows) -> list[Rows]:

@@ -138,7 +138,8 @@ def requests_of(line: Logic, falls: Times, table: Any) -> Asking | None:
 
 def _rises(line: Logic) -> Times:
     places = np.arange(len(line.edges)) & 1
-    return line.edges[places == (1 if line.first else 0)]
+    rises: Times = line.edges[places == (1 if line.first else 0)]
+    return rises
 
 
 def _owner(falls: Times, starts: Any, ends: Any) -> Any:

@@ -17,6 +17,7 @@ from keel.model.bus import bus_name
 from keel.model.faults import Fault
 from keel.model.prints import prints_of
 from keel.model.waveform import Logic
+from keel.probe.advice import is_read_in_part, to_try
 from keel.probe.candidates import Wanted, candidates
 from keel.probe.channels import Probed
 from keel.probe.conversations import converse
@@ -57,6 +58,8 @@ def decode_channels(
     """
     _check_settings(wanted, asked)
     done = Decoded(list(channels))
+    known = {one.channel.name: one for one in channels}
+    named = _named(wanted, asked, threshold)
     for one in wanted:
         aside: dict[str, str] = {}
         for code, line in candidates(done.channels, one, asked, threshold, aside):
@@ -64,18 +67,37 @@ def decode_channels(
             if line.other is not None:
                 found, line = _better_cut(found, line, asked, code)
             if is_told(found) or (one.code != "auto" and found):
-                best, others = _with_ends(found[0], line), [g for g in found[1:] if len(g.frames)]
+                best, others = _with_more(found[0], line, known, named), [g for g in found[1:] if len(g.frames)]
                 bus = free_name(bus_name(line.name), [line.bus for line in done.lines])
                 done.lines.append(Line(bus, best, others[0] if others else None, line))
             else:
+                said = [_why_not(line.logic, found), to_try(line, None, known, named)]
                 for name in line.roles:
-                    done.said.setdefault(name, []).append(_why_not(line.logic, found))
+                    done.said.setdefault(name, []).extend(sentence for sentence in said if sentence)
         if one.code == "auto":
             aside |= _echoes(done.lines)
         for name, why in aside.items():
             done.said.setdefault(name, []).append(why)
     converse(done.lines)
     return done
+
+
+def _named(wanted: Sequence[Wanted], asked: Asked, threshold: float | None) -> frozenset[str]:
+    """What a person said of lines, by name."""
+    said = {
+        "rate": asked.rate is not None,
+        "polarity": asked.inverted is not None,
+        "threshold": threshold is not None,
+        "channels": any(one.roles for one in wanted),
+    }
+    return frozenset(name for name, is_said in said.items() if is_said)
+
+
+def _with_more(guess: Guess, line: Candidate, known: dict[str, Probed], named: frozenset[str]) -> Guess:
+    """What was read of a line, with what is to be said of what was not."""
+    guess = _with_ends(guess, line)
+    advice = to_try(line, guess, known, named) if is_read_in_part(guess) else ""
+    return replace(guess, said=(*guess.said, advice)) if advice else guess
 
 
 def _with_ends(guess: Guess, line: Candidate) -> Guess:

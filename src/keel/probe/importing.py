@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 from pathlib import Path
 
 from keel.errors import InputError, RecordingError
+from keel.formats.wave_taken import AS_FOUND, Taken
 from keel.formats.waveforms import read_waveforms
 from keel.lines.code import Asked
 from keel.model.safe_text import plain
@@ -33,6 +35,7 @@ class Said:
         threshold: Where low and high part, in volts.
         made: Channels made of others, as ``name=formula``.
         given: What of all that was set, by name.
+        taken: What is said of the numbers in the files.
     """
 
     wanted: tuple[Wanted, ...] = (Wanted(),)
@@ -40,6 +43,7 @@ class Said:
     threshold: float | None = None
     made: tuple[str, ...] = ()
     given: tuple[str, ...] = ()
+    taken: Taken = AS_FOUND
 
 
 NOTHING_SAID = Said()
@@ -99,8 +103,8 @@ def channels_in(
     sizes = [path.stat().st_size if path.is_file() else 0 for path in files]
     found: list[Channel] = []
     for number, path in enumerate(files):
-        before = sum(sizes[:number])
-        for one in read_waveforms(path, bits, lambda done, _, before=before: progress(before + done, sum(sizes)))[1]:  # type: ignore[misc]
+        passed = partial(_passed, progress, sum(sizes[:number]), sum(sizes))
+        for one in read_waveforms(path, bits, passed, said.taken)[1]:
             name = plain(one.name)
             known = {*taken, *(other.name for other in found)}
             if name in known:
@@ -109,6 +113,11 @@ def channels_in(
     for text in said.made:
         found.append(_made(text, found, taken))
     return found
+
+
+def _passed(progress: Progress, before: int, whole: int, done: int, _: int) -> None:
+    """Progress within one of several files, as that of all."""
+    progress(before + done, whole)
 
 
 def _made(text: str, known: Sequence[Channel], taken: Sequence[str]) -> Channel:
