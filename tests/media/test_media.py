@@ -120,3 +120,13 @@ def test_commands_print_frames_of_any_form_and_asks_find_them(mixed: Path) -> No
 def test_what_a_form_of_export_cannot_say_of_a_line_is_counted(mixed: Path) -> None:
     done = keel("export", mixed, mixed.with_suffix(".json"))
     assert "60 written without saying of what line their identifier is" in done.stderr
+
+
+def test_ranges_of_card_commands_are_decimal_and_of_others_hex() -> None:
+    command = form_named("card-command").number
+    for ident in range(64):
+        assert wants("id:17..20", command, ident) == (17 <= ident <= 20)
+        assert wants("id:17..20", SERIAL, ident) == (0x17 <= ident <= 0x20)
+    assert str(parse("id:17..20")) == "id:17..20"
+    # In hex alone there is no such command.
+    assert not any(wants("id:A..1F", command, ident) for ident in range(64))

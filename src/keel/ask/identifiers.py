@@ -9,7 +9,7 @@ from lark import Token
 
 from keel.ask import terms
 from keel.errors import AskError
-from keel.media.every import form_with_digits, forms, narrowest_digits, read_ident
+from keel.media.every import form_with_digits, forms, narrowest_digits, read_ident, read_range
 from keel.model.globs import unquoted
 from keel.model.identity import IDENT_BITS, IDENT_MASK, NO_IDENT
 
@@ -30,7 +30,7 @@ def id_range(item: Token) -> terms.IdRange:
     if item.lower() == terms.WITHOUT:
         return terms.IdRange(0, 0, None, NO_IDENT)
     written_so = unquoted(item) if item.startswith('"') else str(item)
-    is_read = any(read_ident(form, written_so) for form in forms())
+    is_read = any(read_ident(form, written_so) or read_range(form, written_so) for form in forms())
     if not re.fullmatch(HEX, item, re.IGNORECASE):
         if not is_read:
             raise AskError(at, f"{item} is no identifier", (IDENTIFIER,))

@@ -12,7 +12,7 @@ import numpy as np
 from keel.ask.nodes import ALL, NONE, SOME, Plain, Scene, Scope, Verdicts
 from keel.ask.patterns import find_pattern
 from keel.ask.times import time_text
-from keel.media.every import form_of, read_ident
+from keel.media.every import form_of, read_ident, read_range
 from keel.model.faults import fault_words
 from keel.model.frames import Flag, Mask
 from keel.model.globs import Glob, quoted
@@ -72,6 +72,8 @@ class IdRange:
             return form == self.form
         if self.text and (read := read_ident(known, self.text)) is not None:
             return (idents & np.uint64(read[1])) == np.uint64(read[0] & read[1])
+        if self.text and (ends := read_range(known, self.text)) is not None:
+            return (idents >= np.uint64(ends[0])) & (idents <= np.uint64(ends[1]))
         if known.read is not None or (self.form is not None and form != self.form and known.digits):
             return False
         if self.mask is not None:
@@ -92,7 +94,8 @@ class IdRange:
     def __str__(self) -> str:
         if self.form == NO_IDENT:
             return WITHOUT
-        if self.low > self.high and self.mask is None:
+        if self.text:
+            # As it was typed: other forms read it in another way than in hex.
             return f'"{self.text}"' if " " in self.text else self.text
         digits = form_of(self.form).digits if self.form is not None else 0
         if self.mask is not None:

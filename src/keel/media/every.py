@@ -182,6 +182,18 @@ def read_ident(form: IdentForm, text: str) -> tuple[int, int] | None:
     return form.read(text) if form.read is not None else None
 
 
+def read_range(form: IdentForm, text: str) -> tuple[int, int] | None:
+    """The first and the last identifier of a range, of a form that does not write them in hex; None of other forms, and
+    of what is no such range."""
+    low, dots, high = text.partition("..")
+    if not dots or form.read is None:
+        return None
+    ends = form.read(low), form.read(high)
+    if ends[0] is None or ends[1] is None or ends[0][0] > ends[1][0]:
+        return None
+    return ends[0][0], ends[1][0]
+
+
 def called(key: int, payload: bytes) -> str:
     """What a frame of an identifier says its sender is called, harmless; else its role, if its form has one."""
     _, form, _ = unpack_key(key)
