@@ -94,7 +94,7 @@ class IdRange:
     def __str__(self) -> str:
         if self.form == NO_IDENT:
             return WITHOUT
-        if self.text:
+        if self.text and (".." in self.text or (self.low > self.high and self.mask is None)):
             # As it was typed: other forms read it in another way than in hex.
             return f'"{self.text}"' if " " in self.text else self.text
         digits = form_of(self.form).digits if self.form is not None else 0
