@@ -26,6 +26,13 @@ Roles = Annotated[
 ]
 Rate = Annotated[str, typer.Option(metavar="N[,N]", help="Bit/s, and that of the data phase; left out: found.")]
 Threshold = Annotated[float | None, typer.Option(metavar="V", help="Where low and high part; left out: found.")]
+Hysteresis = Annotated[
+    float | None,
+    typer.Option(metavar="V", help="How far about the threshold nothing counts, in all; left out: by the noise."),
+]
+Tolerance = Annotated[
+    str, typer.Option(metavar="P%", help="How far the bits may be off --rate and still set it; left out: --rate holds.")
+]
 Invert = Annotated[str, typer.Option(metavar="yes|no", help="Whether it rests low; left out: found.")]
 Setting = Annotated[list[str] | None, typer.Option("--set", metavar="KEY=VALUE", help="A setting of the code.")]
 Making = Annotated[
@@ -67,6 +74,8 @@ class Codes:
     gain: list[str] | None = None
     offset: list[str] | None = None
     interval: str = ""
+    hysteresis: float | None = None
+    tolerance: str = ""
 
 
 def said_of(said: Codes) -> Said:
@@ -75,7 +84,7 @@ def said_of(said: Codes) -> Said:
 
     taken = taken_of(said)
     given = (*given_of(said), *taken.given)
-    return Said(tuple(wanted_of(said)), asked_of(said), said.threshold, tuple(said.make or ()), given, taken)
+    return Said(tuple(wanted_of(said)), asked_of(said), tuple(said.make or ()), given, taken)
 
 
 def taken_of(said: Codes) -> Taken:
@@ -90,7 +99,7 @@ def given_of(said: Codes) -> list[str]:
     named = {
         "code": any(not text.lower().startswith("auto") for text in said.code or ()),
         "channels": bool(said.channel), "rate": bool(said.rate), "threshold": said.threshold is not None,
-        "polarity": bool(said.invert),
+        "hysteresis": said.hysteresis is not None, "tolerance": bool(said.tolerance), "polarity": bool(said.invert),
     }  # fmt: skip
     return [name for name, is_set in named.items() if is_set] + [s.partition("=")[0] for s in said.setting or ()]
 
@@ -138,4 +147,19 @@ def asked_of(said: Codes) -> Asked:
             raise InputError("--set", f"“{text}” is no setting", "KEY=VALUE, as parity=even")
         settings[name.strip().lower()] = value.strip()
     inverted = {"yes": True, "no": False}.get(said.invert)
-    return Asked(rates[0] if rates else None, rates[1] if len(rates) > 1 else None, inverted, settings)
+    slow, fast = (*rates, None, None)[:2]
+    tolerance = _share("--tolerance", said.tolerance) if said.tolerance else None
+    return Asked(slow, fast, inverted, settings, said.threshold, said.hysteresis, tolerance)
+
+
+def _share(option: str, text: str) -> float:
+    """A share, written in per cent."""
+    from keel.errors import InputError
+
+    try:
+        number = float(text.strip().removesuffix("%")) / 100
+    except ValueError:
+        number = -1.0
+    if not 0 < number < 1:
+        raise InputError(option, f"“{text}” is no share", "per cent of the rate, as 2%")
+    return number

@@ -14,6 +14,7 @@ from keel.cli.line_options import (
     CODES_HELP,
     Codes,
     Gain,
+    Hysteresis,
     Interval,
     Invert,
     Making,
@@ -22,6 +23,7 @@ from keel.cli.line_options import (
     Roles,
     Setting,
     Threshold,
+    Tolerance,
     Unit,
     asked_of,
     given_of,
@@ -51,6 +53,8 @@ def decode(
     channel: Roles = None,
     rate: Rate = "",
     threshold: Threshold = None,
+    hysteresis: Hysteresis = None,
+    tolerance: Tolerance = "",
     invert: Invert = "",
     setting: Setting = None,
     make: Making = None,
@@ -72,7 +76,9 @@ def decode(
     """Read waveforms in the codes of their lines, into a recording: what was not said is found, and said."""
     from keel.probe.stored import is_recording
 
-    options = Codes(code, channel, rate, threshold, invert, setting, make, unit, gain, offset, interval)
+    options = Codes(
+        code, channel, rate, threshold, invert, setting, make, unit, gain, offset, interval, hysteresis, tolerance
+    )
     if len(files) == 1 and is_recording(files[0]):
         if output is not None or bool(bus) == undo:
             raise typer.BadParameter("of a recording, --bus NAME says which line to read anew; or --undo")
@@ -133,9 +139,7 @@ def _again(folder: Path, bus: str, options: Codes, json: bool) -> None:
     if len(wanted) > 1 or wanted[0].channels:
         raise InputError("--as", "names channels", "one code, for the line that --bus names")
     snapshot = Recording(folder).snapshot()
-    done = decode_anew(
-        folder, snapshot, bus, wanted[0].code, asked_of(options), options.threshold, wanted[0].roles, given_of(options)
-    )
+    done = decode_anew(folder, snapshot, bus, wanted[0].code, asked_of(options), wanted[0].roles, given_of(options))
     _print(done, json)
     if not done.lines:
         say("keel: no code explains it: the frames stay as they were")
@@ -168,6 +172,7 @@ def _print(done: Decoded, json: bool) -> None:
 def measure(
     files: Files,
     threshold: Threshold = None,
+    hysteresis: Hysteresis = None,
     make: Making = None,
     unit: Unit = None,
     gain: Gain = None,
@@ -182,11 +187,19 @@ def measure(
 
     bar = Progress("reading")
     try:
-        options = Codes(threshold=threshold, make=make, unit=unit, gain=gain, offset=offset, interval=interval)
+        options = Codes(
+            threshold=threshold,
+            hysteresis=hysteresis,
+            make=make,
+            unit=unit,
+            gain=gain,
+            offset=offset,
+            interval=interval,
+        )
         channels = channels_in(files, said_of(options), bar.at)
     finally:
         bar.end()
-    found = measured([probed(channel, threshold) for channel in channels])
+    found = measured([probed(channel, asked_of(options)) for channel in channels])
     if json:
         print(json_module.dumps({"channels": [one.to_json() for one in found]}, indent=1))
         return

@@ -22,12 +22,18 @@ class Asked:
         rate, fast_rate: In bit/s.
         inverted: Whether it rests low although its code rests high.
         settings: What the code itself takes, by name.
+        threshold: Where low and high part, in volts.
+        hysteresis: How far below and above that, together, nothing counts, in volts.
+        tolerance: By which share the bits may be off ``rate`` and still set it themselves; beyond, ``rate`` holds.
     """
 
     rate: float | None = None
     fast_rate: float | None = None
     inverted: bool | None = None
     settings: Mapping[str, str] = field(default_factory=dict)
+    threshold: float | None = None
+    hysteresis: float | None = None
+    tolerance: float | None = None
 
 
 @dataclass(frozen=True, eq=False)

@@ -55,7 +55,7 @@ def add_waveforms(
     snapshot = Recording(folder).snapshot()
     taken = [entry.name for entry in snapshot.manifest.waveforms]
     channels = channels_in(files, said, progress, taken)
-    done = decode_channels([probed(one, said.threshold) for one in channels], said.wanted, said.asked, said.threshold)
+    done = decode_channels([probed(one, said.asked) for one in channels], said.wanted, said.asked)
     alignment = align(snapshot, _good(done.lines)) if at is None else None
     if at is not None:
         offset, sentence = at, f"its zero was laid by hand to {(at - snapshot.zero) / 1e9:.9g} s"

@@ -39,16 +39,13 @@ class Wanted:
     roles: Mapping[str, str] = field(default_factory=dict)
 
 
-def candidates(
-    channels: Sequence[Probed], wanted: Wanted, asked: Asked, threshold: float | None, aside: dict[str, str]
-) -> list[Found]:
+def candidates(channels: Sequence[Probed], wanted: Wanted, asked: Asked, aside: dict[str, str]) -> list[Found]:
     """The lines to read.
 
     Args:
         channels: What was probed.
         wanted: What is to be read of it.
         asked: What a person said of the lines.
-        threshold: Where low and high part, in volts; None to find it.
         aside: Filled with the channels that are set aside, and why.
 
     Raises:
@@ -75,7 +72,7 @@ def candidates(
     low = next((one for one in chosen if roles.get(one.channel.name) == "low"), None)
     if high is not None and low is not None:
         rest = [_single(one, roles) for one in chosen if one not in (high, low)]
-        return [(wanted.code, one) for one in [_pair(high, low, threshold), *rest]]
+        return [(wanted.code, one) for one in [_pair(high, low, asked), *rest]]
     found: list[Found] = []
     followed: dict[str, str] = {}
     if wanted.code == "auto" and len(chosen) > 1:
@@ -89,7 +86,7 @@ def candidates(
         aside |= {name: f"follows the clock of {line}: a copy of its data, or what drives it"
                   for name, line in followed.items()}  # fmt: skip
     if wanted.code in ("auto", "can", "canfd"):
-        return found + [(wanted.code, one) for one in _paired(chosen, roles, threshold)]
+        return found + [(wanted.code, one) for one in _paired(chosen, roles, asked)]
     return found + [(wanted.code, _single(one, roles)) for one in chosen]
 
 
@@ -123,7 +120,7 @@ def _single(one: Probed, roles: Mapping[str, str]) -> Candidate:
     return Candidate(name, one.logic, {name: roles.get(name, "line")}, other=one.other)
 
 
-def _paired(chosen: Sequence[Probed], roles: Mapping[str, str], threshold: float | None) -> list[Candidate]:
+def _paired(chosen: Sequence[Probed], roles: Mapping[str, str], asked: Asked) -> list[Candidate]:
     """Each channel by itself, but two wires that go against each other as one line."""
     left, found = list(chosen), []
     while left:
@@ -135,7 +132,7 @@ def _paired(chosen: Sequence[Probed], roles: Mapping[str, str], threshold: float
             continue
         other, is_high = pair
         left.remove(other)
-        found.append(_pair(one, other, threshold) if is_high else _pair(other, one, threshold))
+        found.append(_pair(one, other, asked) if is_high else _pair(other, one, asked))
     return found
 
 
@@ -183,7 +180,7 @@ def _are_opposite(a: Logic, b: Logic) -> bool:
     return float(((np.abs(second[nearer] - first) <= apart) & (rises != other_rises)).mean()) > MOSTLY
 
 
-def _pair(high: Probed, low: Probed, threshold: float | None) -> Candidate:
+def _pair(high: Probed, low: Probed, asked: Asked) -> Candidate:
     """The line between two wires."""
     a, b = high.channel.name, low.channel.name
     if isinstance(high.channel.wave, Logic) and isinstance(low.channel.wave, Logic):
@@ -192,7 +189,7 @@ def _pair(high: Probed, low: Probed, threshold: float | None) -> Candidate:
     formula = Formula("difference", (a, b))
     wave = made(formula, {a: high.channel.wave, b: low.channel.wave})
     assert isinstance(wave, Analog)
-    levels = levels_of(wave, threshold)
+    levels = levels_of(wave, asked.threshold, asked.hysteresis)
     lower = other_cut(levels)
     other = None if lower is None else logic_of(wave, lower)
     return Candidate(f"{a} − {b}", logic_of(wave, levels), {a: "high", b: "low"}, formula, wave, other=other)

@@ -7,9 +7,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from keel.errors import InputError
+from keel.lines.code import Asked
 from keel.lines.levels import Levels, levels_of, logic_of, other_cut
 from keel.lines.pulses import idle_level
 from keel.model.waveform import Channel, Logic
+
+NOTHING_ASKED = Asked()
 
 
 @dataclass(frozen=True, eq=False)
@@ -59,12 +62,12 @@ class Probed:
         return said
 
 
-def probed(channel: Channel, threshold: float | None = None) -> Probed:
+def probed(channel: Channel, asked: Asked = NOTHING_ASKED) -> Probed:
     """A channel's levels, and its logic."""
     wave = channel.wave
     if isinstance(wave, Logic):
         return Probed(channel, None, wave)
-    levels = levels_of(wave, threshold)
+    levels = levels_of(wave, asked.threshold, asked.hysteresis)
     lower = other_cut(levels)
     return Probed(channel, levels, logic_of(wave, levels), None if lower is None else logic_of(wave, lower))
 

@@ -42,16 +42,13 @@ class Decoded:
         return {"channels": channels, "lines": [line.to_json() for line in self.lines]}
 
 
-def decode_channels(
-    channels: Sequence[Probed], wanted: Sequence[Wanted], asked: Asked, threshold: float | None = None
-) -> Decoded:
+def decode_channels(channels: Sequence[Probed], wanted: Sequence[Wanted], asked: Asked) -> Decoded:
     """Read the lines that are in some channels.
 
     Args:
         channels: What was probed.
         wanted: The codes to read, and in which channels.
         asked: What a person said of the lines.
-        threshold: Where low and high part, in volts; None to find it.
 
     Raises:
         InputError: a channel or a role that was named is none, or a setting that no such code takes.
@@ -59,11 +56,11 @@ def decode_channels(
     _check_settings(wanted, asked)
     done = Decoded(list(channels))
     known = {one.channel.name: one for one in channels}
-    named = _named(wanted, asked, threshold)
+    named = _named(wanted, asked)
     for one in wanted:
         aside: dict[str, str] = {}
-        for code, line in candidates(done.channels, one, asked, threshold, aside):
-            found = read_together(CLOCKED[code], line.wires, asked) if line.wires else guesses(line.logic, asked, code)
+        for code, line in candidates(done.channels, one, asked, aside):
+            found = _ways(line, asked, code)
             if line.other is not None:
                 found, line = _better_cut(found, line, asked, code)
             if is_told(found) or (one.code != "auto" and found):
@@ -82,12 +79,24 @@ def decode_channels(
     return done
 
 
-def _named(wanted: Sequence[Wanted], asked: Asked, threshold: float | None) -> frozenset[str]:
+def _ways(line: Candidate, asked: Asked, code: str) -> list[Guess]:
+    """The ways to read a line, the best first.
+
+    A rate that a person named with a tolerance gives way to the measured one, where that is no farther off.
+    """
+    if asked.rate is not None and asked.tolerance is not None:
+        free = _ways(line, replace(asked, rate=None, fast_rate=None), code)
+        if free and abs(free[0].rate / asked.rate - 1) <= asked.tolerance:
+            return free
+    return read_together(CLOCKED[code], line.wires, asked) if line.wires else guesses(line.logic, asked, code)
+
+
+def _named(wanted: Sequence[Wanted], asked: Asked) -> frozenset[str]:
     """What a person said of lines, by name."""
     said = {
         "rate": asked.rate is not None,
         "polarity": asked.inverted is not None,
-        "threshold": threshold is not None,
+        "threshold": asked.threshold is not None,
         "channels": any(one.roles for one in wanted),
     }
     return frozenset(name for name, is_said in said.items() if is_said)

@@ -32,7 +32,6 @@ class Said:
     Attributes:
         wanted: The codes, each with its channels.
         asked: Rates, polarity, settings.
-        threshold: Where low and high part, in volts.
         made: Channels made of others, as ``name=formula``.
         given: What of all that was set, by name.
         taken: What is said of the numbers in the files.
@@ -40,7 +39,6 @@ class Said:
 
     wanted: tuple[Wanted, ...] = (Wanted(),)
     asked: Asked = field(default_factory=Asked)
-    threshold: float | None = None
     made: tuple[str, ...] = ()
     given: tuple[str, ...] = ()
     taken: Taken = AS_FOUND
@@ -81,9 +79,9 @@ def keep(
     found = []
     for number, one in enumerate(channels):
         progress(READ + (PROBED - READ) * number // len(channels), WHOLE)
-        found.append(probed(one, said.threshold))
+        found.append(probed(one, said.asked))
     progress(PROBED, WHOLE)
-    done = decode_channels(found, said.wanted, said.asked, said.threshold)
+    done = decode_channels(found, said.wanted, said.asked)
     progress(DECODED, WHOLE)
     frames = record(
         done, folder, source, said.given, lambda n, of: progress(DECODED + (WHOLE - DECODED) * n // of, WHOLE)

@@ -254,7 +254,6 @@ def decode_anew(
     bus: str,
     code: str,
     asked: Asked,
-    threshold: float | None = None,
     roles: Mapping[str, str] | None = None,
     given: Sequence[str] = (),
     progress: Progress = lambda *_: None,
@@ -267,7 +266,6 @@ def decode_anew(
         bus: The line's bus, or a channel that nothing was read from yet.
         code: A code's word, or ``auto``.
         asked: What a person says of it; all else is found.
-        threshold: Where low and high part, in volts.
         roles: Channels and their roles, if they are others than before.
         given: What of that a person set, by name.
         progress: Told how many segments of how many are written.
@@ -286,7 +284,7 @@ def decode_anew(
     if known is None and bus not in names:
         there = [manifest.buses[line.bus].name for line in manifest.lines] + names
         raise InputError("--bus", f"no line and no channel is called {bus}", ", ".join(dict.fromkeys(there)))
-    if code == "auto" and known is not None and (asked != Asked() or threshold is not None):
+    if code == "auto" and known is not None and asked != Asked():
         # Who sets something of a line that was read means the code that it was read in.
         code = known.code
     named = dict(roles or (known.channels if known is not None else {bus: "line"}))
@@ -297,7 +295,7 @@ def decode_anew(
         named = {name: role if role in ("high", "low", "host", "device") else "line" for name, role in named.items()}
     used = channels_of(snapshot, named)
     wanted = Wanted(code, tuple(named), {} if set(named.values()) == {"line"} else named)
-    done = decode_channels([probed(c, threshold) for c in used], [wanted], asked, threshold)
+    done = decode_channels([probed(c, asked) for c in used], [wanted], asked)
     if not done.lines:
         return done
     line = done.lines[0]

@@ -64,12 +64,12 @@ def lasting(seconds: float) -> str:
     return f"{seconds / 3600:.0f} h" if seconds < 48 * 3600 else f"{seconds / 86400:,.0f} days".replace(",", " ")
 
 
-def of_day(ns: int) -> str:
-    """The time of day (UTC) to a microsecond; what lies before a zero of its own stands behind a minus."""
+def of_day(ns: int, decimals: int = 6) -> str:
+    """The time of day (UTC), cut at so many decimals; what lies before a zero of its own stands behind a minus."""
     if ns < 0:
-        return "-" + of_day(-ns)
+        return "-" + of_day(-ns, decimals)
     whole, rest = divmod(ns, NS_PER_S)
-    return clock.strftime("%H:%M:%S", clock.gmtime(whole)) + f".{rest // 1000:06d}"
+    return clock.strftime("%H:%M:%S", clock.gmtime(whole)) + f".{rest:09d}"[: decimals + 1]
 
 
 def percent(share: float) -> str:
@@ -77,6 +77,6 @@ def percent(share: float) -> str:
     return f"{share * 100:.1f} %" if share < 0.0995 else f"{share * 100:.0f} %"
 
 
-def step(ns: int) -> str:
+def step(ns: int, decimals: int = 6) -> str:
     """A time difference in seconds with its sign; a point for none (-1)."""
-    return "·" if ns == -1 else f"{ns / 1e9:+.6f}"
+    return "·" if ns == -1 else f"{ns / 1e9:+.{decimals}f}"

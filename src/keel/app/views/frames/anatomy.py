@@ -17,6 +17,7 @@ from keel.app.paint.palette import Palette
 from keel.app.paint.ribbon import ROLE_COLOURS, bytes_that_fit, ribbon
 from keel.app.paint.strokes import spark
 from keel.app.views.frames.header import header_bits, header_pairs, pair_lines
+from keel.app.views.frames.row import time_decimals
 from keel.media.every import fault_sentence, form_of, medium_for
 from keel.model.bus import wire_ns
 from keel.model.faults import Fault
@@ -66,7 +67,8 @@ def anatomy(
         for text in wrap(said, max(width - 1, 20), subsequent_indent="  "):
             say(text)
     utc = " UTC" if picture.snapshot.manifest.is_dated else ""
-    say(f"{words.of_day(int(frame.time[0]))}{utc}{_length_words(frame, picture)}", "dim")
+    digits = time_decimals(picture.snapshot.manifest.lines)
+    say(f"{words.of_day(int(frame.time[0]), digits)}{utc}{_length_words(frame, picture)}", "dim")
     if subject.note:
         for text in wrap(f"✎ {plain(subject.note, 400)}", max(width - 1, 20), subsequent_indent="  "):
             say(text, "brass")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from math import isfinite
+from typing import TYPE_CHECKING
 
 from keel.app.desk.frame_pages import Page
 from keel.app.frame.helm import Here
@@ -14,8 +15,11 @@ from keel.app.paint.ribbon import kept_words
 from keel.app.paint.table import Column, write_cells
 from keel.app.views.frames.choices import FramesChoices
 from keel.media.every import brief_of, format_ident
-from keel.model.faults import Fault
+from keel.model.faults import SPOILS_NOTHING, Fault
 from keel.model.frames import Flag
+
+if TYPE_CHECKING:
+    from keel.store.waveform_entries import LineEntry
 
 
 def frame_line(
@@ -42,14 +46,14 @@ def frame_line(
         line.put(1, "✎", style("brass", on))
     key, time = int(batch.keys()[i]), int(batch.time[i])
     bus, flags = int(batch.bus[i]), int(batch.flags[i])
-    start = picture.zero
+    start, digits = picture.zero, time_decimals(picture.snapshot.manifest.lines)
     cells: dict[str, tuple[str, str]] = {
         "number": (words.count(int(page.numbers[i]) + 1), "dim"),
-        "clock": (words.of_day(time), "text"),
-        "elapsed": (f"{(time - start) / 1e9:.6f}", "text"),
-        "zeroed": (f"{(time - (start if here.state.zero is None else here.state.zero)) / 1e9:+.6f}", "text"),
-        "shown": (words.step(int(page.since_shown[i])), "dim"),
-        "same": (words.step(int(page.since_same[i])), "dim"),
+        "clock": (words.of_day(time, digits), "text"),
+        "elapsed": (f"{(time - start) / 1e9:.{digits}f}", "text"),
+        "zeroed": (f"{(time - (start if here.state.zero is None else here.state.zero)) / 1e9:+.{digits}f}", "text"),
+        "shown": (words.step(int(page.since_shown[i]), digits), "dim"),
+        "same": (words.step(int(page.since_same[i]), digits), "dim"),
         "bus": (f" {picture.snapshot.manifest.buses[bus].name}", here.palette.bus(bus)),
         "id": (format_ident(int(batch.form[i]), int(batch.ident[i])), "strong"),
         "name": picture.called(key, batch.payload(i)),
@@ -66,6 +70,20 @@ def frame_line(
     return line
 
 
+def _spoiled(_: int) -> str:
+    """The colour of a byte that may be wrong."""
+    return "coral"
+
+
+FAST = 1_000_000
+"""A line with more bits a second has frames that are told apart by nanoseconds alone."""
+
+
+def time_decimals(lines: Sequence[LineEntry]) -> int:
+    """Decimals of times in seconds: microseconds, or nanoseconds where a line that was read is that fast."""
+    return 9 if any(line.rate > FAST for line in lines) else 6
+
+
 def _volts(value: float) -> str:
     return f"{value:.2f}" if isfinite(value) else "—"
 
@@ -76,21 +94,21 @@ def _write_payload(
     batch, before = page.batch, page.before[i]
     payload = batch.payload(i)
     faults = int(batch.faults[i])
+
+    def role(n: int) -> str:
+        return "brass" if before is not None and before[n : n + 1] != payload[n : n + 1] else "text"
+
     if faults:
         # The payload comes first, in full: what is wrong is said where room is left, and by the sign ahead of the row.
+        # What spoils nothing leaves the bytes as those of any frame.
         title = ", ".join(f.title for f in Fault if faults & f)
         taken = min(len(payload) * SIZES[choices.form], width)
-        write_payload(
-            line, at, width, payload, choices.form, lambda _: "coral", here.palette, on, choices.shift
-        )  # fmt: skip
+        of_byte = role if faults & ~SPOILS_NOTHING == 0 else _spoiled
+        write_payload(line, at, width, payload, choices.form, of_byte, here.palette, on, choices.shift)
         if not payload or width - taken > len(title):
             line.put(at + taken + (1 if payload else 0), title, here.style("coral", on), width - taken)
         return
     if int(batch.flags[i]) & Flag.REMOTE:
         line.put(at, f"remote, DLC {int(batch.dlc[i])}", here.style("dim", on), width)
         return
-
-    def role(n: int) -> str:
-        return "brass" if before is not None and before[n : n + 1] != payload[n : n + 1] else "text"
-
     write_payload(line, at, width, payload, choices.form, role, here.palette, on, choices.shift)

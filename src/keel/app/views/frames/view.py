@@ -20,7 +20,7 @@ from keel.app.paint.table import Column, fit, grow, header, width_of, window
 from keel.app.views.frames.anatomy import Subject, anatomy
 from keel.app.views.frames.choices import FramesChoices
 from keel.app.views.frames.going import goal_of
-from keel.app.views.frames.row import frame_line
+from keel.app.views.frames.row import frame_line, time_decimals
 
 ANATOMY_WIDTH = 48
 ANATOMY_FROM = 130
@@ -28,6 +28,7 @@ SHIFTS = ((64, 1), (1024, 8))
 """Payloads up to so many bytes are passed through so many at a time."""
 TIMES = ("elapsed", "clock", "zeroed")
 """The ways to say when a frame was; the one chosen stays, the others drop first."""
+OF_TIME = (*TIMES, "shown", "same")
 COLUMNS = (
     Column("number", "number", 9, True, drop=2),
     Column("clock", "clock UTC", 15, True, drop=9),
@@ -190,6 +191,8 @@ class Frames(View):
     def _sized(self, here: Here, column: Column, page: Page, choices: FramesChoices) -> Column:
         """A column as it is wanted now: the chosen time stays, numbers and bus names have room for all of them."""
         manifest, frames = here.picture.snapshot.manifest, here.picture.snapshot.frames
+        if column.name in OF_TIME:
+            column = replace(column, width=column.width + time_decimals(manifest.lines) - 6)
         if column.name == "clock" and not manifest.is_dated:
             column = replace(column, title="clock")
         if column.name == choices.time:

@@ -92,8 +92,8 @@ def read_anew(picture: Picture, entry: WaveformEntry, line: LineEntry | None, sa
     manifest = picture.snapshot.manifest
     bus = entry.name if line is None else manifest.buses[line.bus].name
     slow, fast = (*said.rates, None, None)[:2]
-    asked = Asked(slow, fast, said.inverted, said.settings)
-    done = decode_anew(picture.wish.folder, picture.snapshot, bus, said.code, asked, said.threshold, given=said.given)
+    asked = Asked(slow, fast, said.inverted, said.settings, said.threshold)
+    done = decode_anew(picture.wish.folder, picture.snapshot, bus, said.code, asked, given=said.given)
     if not done.lines:
         why = next((one for sentences in done.said.values() for one in sentences), "no code explains it")
         raise InputError(bus, why, "another code or rate; its frames stay as they were")

@@ -232,7 +232,16 @@ class LineView(View):
         if number is None:
             helm.tell("no frame was read here", 2)
             return
-        helm.change("frames", replace(helm.state, view="frames", frame=number))
+        # The whole frame has to be in the lens, or it would not be among the frames.
+        lens, span = helm.state.lens, self._span_of(shown, number)
+        if lens is not None and span is not None:
+            lens = Span(min(lens.start, span.start), max(lens.end, span.end))
+        helm.change("frames", replace(helm.state, view="frames", frame=number, lens=lens))
+
+    def _span_of(self, shown: LineShown | None, number: int) -> Span | None:
+        """When a frame that is shown began and ended."""
+        frames = shown.frames if shown is not None else ()
+        return next((Span(one.start, one.end + 1) for one in frames if one.number == number), None)
 
     def by_hand(self, helm: Helm) -> None:
         """Have typed how the line in hand is to be read."""
