@@ -139,7 +139,9 @@ def _look_at_waveform(shell: Shell, number: int | None) -> None:
     one = snapshot.rows(number, number + 1)
     start = int(one.time[0])
     end = next(iter(ends_of(one, snapshot.manifest.buses))) or start
-    shell.change("waveform", replace(shell.state, view="line", frame=number, lens=with_margin(start, end)))
+    state = replace(shell.state, view="line", frame=number, lens=with_margin(start, end))
+    line = shell.views["line"]
+    shell.change("waveform", line.with_frame(snapshot.manifest, state, int(one.bus[0]), int(one.form[0])))
 
 
 def named_asks(shell: Shell) -> None:

@@ -130,13 +130,13 @@ class KeelApp(InOrder):
     @property
     def actions(self) -> tuple[Action, ...]:
         """What can be done in it, its own actions first."""
-        return (*self.view.actions, *self.everywhere) if self.views else self.everywhere
+        return (*self.view.acting(self.state), *self.everywhere) if self.views else self.everywhere
 
     @property
     def groups(self) -> list[tuple[str, tuple[Action, ...]]]:
         """The same, under the name of what they belong to."""
         title = next(door.title for door in DOORS if door.name == self.state.view)
-        return [*([(title, self.view.actions)] if self.views else []), ("all", self.everywhere)]
+        return [*([(title, self.view.acting(self.state))] if self.views else []), ("all", self.everywhere)]
 
     @property
     def doors(self) -> list[tuple[str, str, str]]:

@@ -132,14 +132,17 @@ def _new(files: list[Path], output: Path, options: Codes, json: bool) -> None:
 
 def _again(folder: Path, bus: str, options: Codes, json: bool) -> None:
     from keel.errors import InputError
-    from keel.probe.stored import decode_anew
+    from keel.probe.anew import Anew, decode_anew
     from keel.store.recording import Recording
 
     wanted = wanted_of(options)
     if len(wanted) > 1 or wanted[0].channels:
         raise InputError("--as", "names channels", "one code, for the line that --bus names")
     snapshot = Recording(folder).snapshot()
-    done = decode_anew(folder, snapshot, bus, wanted[0].code, asked_of(options), wanted[0].roles, given_of(options))
+    how = Anew(
+        bus, wanted[0].code, asked_of(options), wanted[0].roles, tuple(options.make or ()), tuple(given_of(options))
+    )
+    done = decode_anew(folder, snapshot, how)
     _print(done, json)
     if not done.lines:
         say("keel: no code explains it: the frames stay as they were")

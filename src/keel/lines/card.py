@@ -230,7 +230,8 @@ def explain(wires: Wires, how: How, start: int, end: int, form: int) -> list[Fie
     said = bytes(data.tolist())
     index, check = int(_number(mine, 2, 6)), int(_number(mine, count - 8, 7))
     is_plain = form == RESPONSE.number and index == 0x3F and count == SHORT
-    right = is_plain or crc7(mine, 8 if count == LONG else 0, count - 8) == check
+    wanted = int(crc7(mine, 8 if count == LONG else 0, count - 8))
+    right = is_plain or wanted == check
     name = "argument" if form == COMMAND.number else "register" if count == LONG else "status"
     value = int.from_bytes(said, "big") if count == SHORT else None
     return [
@@ -239,7 +240,7 @@ def explain(wires: Wires, how: How, start: int, end: int, form: int) -> list[Fie
         Field("index", at(2), at(8), index, str(index), None, bytes(np.packbits(mine[:8]).tolist())),
         Field(name, at(8), at(count - 8), value, said.hex().upper(), None, said),
         Field("crc", at(count - 8), at(count - 1), check, f"{check:02X}", None if right else Fault.CRC.word,
-              bytes(np.packbits(mine[-8:]).tolist())),
+              bytes(np.packbits(mine[-8:]).tolist()), None if right else f"{wanted:02X}"),
         Field("end", at(count - 1), at(count), int(mine[-1]), None, None if mine[-1] else Fault.END_BIT.word),
     ]  # fmt: skip
 

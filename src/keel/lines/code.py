@@ -97,6 +97,7 @@ class Field:
         text: Hex, or words.
         fault: What is wrong with it, as a fault's word.
         raw: The bytes on the wire that it is, where the line carries bytes.
+        expected: Of a wrong checksum: what it should have been, in hex.
     """
 
     name: str
@@ -106,12 +107,14 @@ class Field:
     text: str | None = None
     fault: str | None = None
     raw: bytes = b""
+    expected: str | None = None
 
     def to_json(self) -> dict[str, Any]:
         """As ``frames --fields`` has it."""
         row: dict[str, Any] = {"name": self.name, "start": self.start, "end": self.end, "value": self.value}
         row |= {"text": self.text} if self.text is not None else {}
-        return row | ({"fault": self.fault} if self.fault is not None else {})
+        row |= {"fault": self.fault} if self.fault is not None else {}
+        return row | ({"expected": self.expected} if self.expected is not None else {})
 
 
 @dataclass(frozen=True)

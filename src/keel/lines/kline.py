@@ -7,7 +7,7 @@ fast); ISO 9141-2:1994, 6.2, 7.1.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -282,7 +282,8 @@ def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
         fields.append(Field("data", body[0][0], body[-1][1], None, said.hex().upper(), None, said))
     last = _field("checksum", rows[-1])
     wrong = None if parts.fits else Fault.CHECKSUM.word
-    return [*fields, Field(last.name, last.start, last.end, last.value, last.text, wrong or last.fault, last.raw)]
+    expected = None if parts.fits else f"{sum(data[:-1]) & 0xFF:02X}"
+    return [*fields, replace(last, fault=wrong or last.fault, expected=expected)]
 
 
 def _field(name: str, row: tuple[int, int, int, int]) -> Field:

@@ -160,11 +160,18 @@ def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
         if data:
             fields.append(Field("data", data[0][0], data[-1][1], None, said.hex().upper(), None, said))
         bad = Fault.CHECKSUM.word if faults & Fault.CHECKSUM else None
-        fields.append(Field("checksum", *last, f"{last[2]:02X}", bad, bytes([last[2]])))
+        wanted = _expected(rows[2][2], said, model) if bad else None
+        fields.append(Field("checksum", *last, f"{last[2]:02X}", bad, bytes([last[2]]), wanted))
         if bad is None:
             is_classic = int(checksum(np.array(sum(said)))) == last[2]
             fields.append(Field("checksum_model", last[0], last[1], None, MODELS[not is_classic]))
     return fields
+
+
+def _expected(ident: int, data: bytes, model: int) -> str:
+    """The checksum that data should have; of both models where it is not known which one is meant."""
+    of = [int(checksum(np.array(sum(data) + (ident if enhanced else 0)))) for enhanced in (False, True)]
+    return f"{of[model]:02X}" if model >= 0 else f"{of[0]:02X} or {of[1]:02X}"
 
 
 LIN = Code("lin", "LIN", read, explain, True, {"checksum": ", ".join(MODELS)}, time=time_bytes)

@@ -210,7 +210,7 @@ def explain(line: Logic, how: How, start: int, end: int) -> list[Field]:
     wanted = remainder if how.settings.get("checksum") == "legacy" else int(TABLE[remainder])
     if values[-1] != wanted:
         place = nibbles + 2
-        fields[place] = replace(fields[place], text=f"{values[-1]:X}, not {wanted:X}", fault="crc")
+        fields[place] = replace(fields[place], fault="crc", expected=f"{wanted:X}")
     return [*before, *fields]
 
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import lru_cache
 from typing import Any
 
+from keel.lines.bits import NOTHING, Close, bits_of_wire, bits_of_wires
 from keel.lines.clocked import Wire
 from keel.lines.code import Field, How
 from keel.lines.codes import CODES, EVERY
@@ -47,6 +49,20 @@ class Explainer:
             how = How(line.how, line.settings)
             return CLOCKED[line.code].explain(self._wires(bus), how, start, end, form)
         return CODES[line.code].explain(self._levels(bus), How(line.how, line.settings), start, end)
+
+    def close(self, bus: int, fields: Sequence[Field]) -> Close:
+        """The bits of a frame, and the bytes inside its data.
+
+        Raises:
+            RecordingError: the waveform cannot be read.
+        """
+        line = line_of(self._snapshot.manifest, bus)
+        if line is None or line.code not in EVERY:
+            return NOTHING
+        how = How(line.how, line.settings)
+        if line.code in CLOCKED:
+            return bits_of_wires(self._wires(bus), how, fields)
+        return bits_of_wire(line.code, self._levels(bus), how, fields)
 
     def rows(self, batch: FrameBatch) -> list[dict[str, Any]]:
         """``raw`` and ``fields`` of each frame, as ``frames --fields`` has them."""

@@ -109,7 +109,7 @@ def channels_in(
                 name = free_name(f"{plain(path.stem)} {name}", known)
             found.append(replace(one, name=name, number=len(found) + 1))
     for text in said.made:
-        found.append(_made(text, found, taken))
+        found.append(made_channel(text, found, taken))
     return found
 
 
@@ -118,7 +118,12 @@ def _passed(progress: Progress, before: int, whole: int, done: int, _: int) -> N
     progress(before + done, whole)
 
 
-def _made(text: str, known: Sequence[Channel], taken: Sequence[str]) -> Channel:
+def made_channel(text: str, known: Sequence[Channel], taken: Sequence[str] = ()) -> Channel:
+    """A channel made of others, as ``name=formula``.
+
+    Raises:
+        InputError: the name is taken, or the formula is none.
+    """
     name, equals, formula = text.partition("=")
     if not equals or not name.strip() or name.strip() in {*taken, *(one.name for one in known)}:
         raise InputError("--make", f"“{text}” names no new channel", f"NAME={EXPECTED}")

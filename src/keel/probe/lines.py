@@ -11,6 +11,7 @@ import numpy as np
 from keel.lines.clocked import Wire
 from keel.lines.code import Guess
 from keel.lines.codes import EVERY
+from keel.lines.together import CLOCKED
 from keel.media.every import medium_of
 from keel.model.frames import FrameBatch
 from keel.model.waveform import Analog, Logic
@@ -47,6 +48,17 @@ class Line:
     guess: Guess
     runner_up: Guess | None
     of: Candidate
+
+    @property
+    def over(self) -> dict[str, int]:
+        """Of a line of several wires, over which channels its frames are shown, and the form of those; -1 for all."""
+        shown = CLOCKED[self.guess.code].over if self.of.wires else {}
+        found = {}
+        for name, role in self.of.roles.items():
+            if role in shown:
+                form = shown[role]
+                found[name] = -1 if form is None else form
+        return found
 
     def to_json(self) -> dict[str, Any]:
         """As ``decode --json`` has a line."""

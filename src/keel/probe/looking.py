@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
 from keel.errors import KeelError
-from keel.lines.code import Field
+from keel.lines.bits import NOTHING, Close, bits_of_wire, bits_of_wires
+from keel.lines.code import Field, How
+from keel.lines.codes import CODES
+from keel.lines.together import CLOCKED
 from keel.media.every import ends_of, format_ident
 from keel.model.faults import fault_words
 from keel.model.frames import FrameBatch, Times
@@ -15,6 +21,7 @@ from keel.model.outline import Bounds, bounds_of, outline_of_levels, outline_of_
 from keel.model.span import Span
 from keel.model.waveform import Analog, Logic
 from keel.probe.fields import Explainer
+from keel.probe.lines import Line
 from keel.probe.stored import wave_of, waveform_named
 from keel.store.manifest import Manifest
 from keel.store.recording import Snapshot
@@ -57,6 +64,7 @@ class SeenFrame:
     faults: str
     form: int
     fields: tuple[Field, ...] = ()
+    close: Close = NOTHING
 
 
 class Waves:
@@ -114,7 +122,13 @@ def lane_of(waves: Waves, snapshot: Snapshot, entry: WaveformEntry, cells: Times
 
 
 def frames_seen(
-    waves: Waves, snapshot: Snapshot, batch: FrameBatch, numbers: Sequence[int], lens: Span, least_ns: float
+    waves: Waves,
+    snapshot: Snapshot,
+    batch: FrameBatch,
+    numbers: Sequence[int],
+    lens: Span,
+    least_ns: float,
+    least_bit_ns: float = math.inf,
 ) -> tuple[SeenFrame, ...]:
     """Those of some frames that were read from a waveform and reach into the lens.
 
@@ -125,9 +139,10 @@ def frames_seen(
         numbers: Their numbers.
         lens: What is looked at.
         least_ns: Fields are found of frames that last at least so long.
+        least_bit_ns: Bits are found of lines whose bits last at least so long.
     """
     manifest = snapshot.manifest
-    derived = {line.bus for line in manifest.lines}
+    derived = {line.bus: 1e9 / line.rate for line in manifest.lines}
     explain = waves.explain(snapshot)
     seen, explained = [], 0
     ends = ends_of(batch, manifest.buses)
@@ -141,36 +156,47 @@ def frames_seen(
         form = int(batch.form[row])
         if explained < MOST_EXPLAINED and end - start >= least_ns:
             fields, explained = explain.fields(bus, start, end, form) or (), explained + 1
+        close = explain.close(bus, fields) if fields and derived[bus] >= least_bit_ns else NOTHING
         ident = format_ident(form, int(batch.ident[row]))
         faults = " ".join(fault_words(int(batch.faults[row])))
-        seen.append(SeenFrame(number, bus, start, end, ident, batch.payload(row), faults, form, tuple(fields)))
+        payload = batch.payload(row)
+        seen.append(SeenFrame(number, bus, start, end, ident, payload, faults, form, tuple(fields), close))
+    return tuple(seen)
+
+
+def frames_tried(line: Line, least_ns: float, least_bit_ns: float = math.inf) -> tuple[SeenFrame, ...]:
+    """The frames of a line that is read on trial, numbered from 0; of no bus of the recording.
+
+    Args:
+        line: The line as it was read.
+        least_ns: Fields are found of frames that last at least so long.
+        least_bit_ns: Bits are found of lines whose bits last at least so long.
+    """
+    guess = line.guess
+    frames, how = guess.frames, How(guess.how, guess.settings)
+    levels = line.of.logic.inverted if guess.inverted else line.of.logic
+    duration = frames.duration if frames.duration is not None else np.zeros(len(frames), np.int64)
+    seen, explained = [], 0
+    for row, (start, took) in enumerate(zip(frames.time.tolist(), duration.tolist(), strict=True)):
+        form, end = int(frames.form[row]), start + took
+        fields: Sequence[Field] = ()
+        close = NOTHING
+        if explained < MOST_EXPLAINED and took >= least_ns:
+            explained += 1
+            is_close = 1e9 / guess.rate >= least_bit_ns
+            if line.of.wires:
+                fields = CLOCKED[guess.code].explain(line.of.wires, how, start, end, form)
+                close = bits_of_wires(line.of.wires, how, fields) if is_close else NOTHING
+            else:
+                fields = CODES[guess.code].explain(levels, how, start, end)
+                close = bits_of_wire(guess.code, levels, how, fields) if is_close else NOTHING
+        ident = format_ident(form, int(frames.ident[row]))
+        faults = " ".join(fault_words(int(frames.faults[row])))
+        payload = frames.payload(row)
+        seen.append(SeenFrame(row, -1, start, end, ident, payload, faults, form, tuple(fields), close))
     return tuple(seen)
 
 
 def longest(manifest: Manifest) -> int:
     """How long the longest frame takes that was read from a waveform, in ns."""
     return max((line.longest for line in manifest.lines), default=0)
-
-
-def at_cursors(
-    waves: Waves, snapshot: Snapshot, entry: WaveformEntry | None, cursors: tuple[int, ...]
-) -> tuple[tuple[float | None, ...], int | None]:
-    """Volts at the cursors, and edges between them, of the channel in hand."""
-    if entry is None or not cursors:
-        return (), None
-    try:
-        wave, _ = waves.of(snapshot, entry)
-        levels = wave if isinstance(wave, Logic) else levels_of(snapshot, entry)
-    except KeelError:
-        return (), None
-    volts: list[float | None] = []
-    for time in cursors:
-        place = round((time - wave.start) / wave.step) if isinstance(wave, Analog) else -1
-        is_inside = isinstance(wave, Analog) and 0 <= place < len(wave)
-        volts.append(float(wave.volts(place, place + 1)[0]) if is_inside and isinstance(wave, Analog) else None)
-    between = None
-    if len(cursors) == 2 and levels is not None:
-        low, high = sorted(cursors)
-        a, b = levels.edges.searchsorted([low, high]).tolist()
-        between = b - a
-    return tuple(volts), between

@@ -13,14 +13,10 @@ import numpy as np
 
 from keel.errors import InputError, RecordingError
 from keel.lines.clocked import Wire
-from keel.lines.code import Asked
-from keel.lines.codes import EVERY
-from keel.lines.together import CLOCKED
 from keel.model.frames import FrameBatch, concat, empty_batch, replace_columns
 from keel.model.waveform import Channel, Logic
-from keel.probe.candidates import Wanted
 from keel.probe.channels import Probed, probed
-from keel.probe.decoding import Decoded, decode_channels
+from keel.probe.decoding import Decoded
 from keel.probe.lines import Line, told
 from keel.probe.made import made, parse_formula
 from keel.probe.measuring import facts
@@ -76,12 +72,12 @@ def _fill(folder: Path, done: Decoded, given: Sequence[str], progress: Progress)
         progress(number, parts)
     lines = []
     for number, line in enumerate(done.lines):
-        entries = _placed(entries, _made_for(folder, len(entries) + 1, line, entries), line)
-        lines.append(_line_entry(number, line, entries, given))
+        entries = placed(entries, made_for(folder, len(entries) + 1, line, entries), line)
+        lines.append(line_entry(number, line, entries, given))
         progress(len(done.channels) + number + 1, parts)
     with edit_manifest(folder) as manifest:
         manifest.waveforms, manifest.lines = entries, lines
-    whole = _frames_of(done.lines, range(len(done.lines)))
+    whole = frames_of(done.lines, range(len(done.lines)))
     writer = Writer(folder, journal=False)
     try:
         writer.append(whole)
@@ -120,8 +116,8 @@ def add(
     entries = [_written(folder, highest + number, one, done) for number, one in enumerate(done.channels, 1)]
     lines, first = [], len(manifest.buses)
     for number, line in enumerate(done.lines, first):
-        entries = _placed(entries, _made_for(folder, highest + len(entries) + 1, line, entries), line)
-        lines.append(replace(_line_entry(number, line, entries, given), twin=twins.get(line.bus, -1)))
+        entries = placed(entries, made_for(folder, highest + len(entries) + 1, line, entries), line)
+        lines.append(replace(line_entry(number, line, entries, given), twin=twins.get(line.bus, -1)))
     entries = [replace(entry, offset=offset) for entry in entries]
 
     def change(draft: Manifest) -> None:
@@ -130,7 +126,7 @@ def add(
         draft.buses = [*draft.buses, *(replace(line.guess.bus, name=line.bus) for line in done.lines)]
         draft.notes = [*draft.notes, *(f"{line.bus}: {sentence}" for line in done.lines)]
 
-    fresh = _frames_of(done.lines, range(first, first + len(done.lines)))
+    fresh = frames_of(done.lines, range(first, first + len(done.lines)))
     replace_frames(folder, set(range(first, first + len(done.lines))), fresh, change)
     return len(fresh)
 
@@ -147,7 +143,7 @@ def _written(folder: Path, number: int, one: Probed, done: Decoded) -> WaveformE
     return replace(write_waveform(folder, number, channel), measured=measured)
 
 
-def _made_for(folder: Path, number: int, line: Line, known: Sequence[WaveformEntry]) -> list[WaveformEntry]:
+def made_for(folder: Path, number: int, line: Line, known: Sequence[WaveformEntry]) -> list[WaveformEntry]:
     """What a line adds: the channel it is made as, and the levels it was read from, if they are of no channel."""
     of, found = line.of, []
     begin, end = of.logic.start, of.logic.end
@@ -164,18 +160,18 @@ def _made_for(folder: Path, number: int, line: Line, known: Sequence[WaveformEnt
     return [*found, levels]
 
 
-def _placed(known: Sequence[WaveformEntry], more: Sequence[WaveformEntry], line: Line) -> list[WaveformEntry]:
+def placed(known: Sequence[WaveformEntry], more: Sequence[WaveformEntry], line: Line) -> list[WaveformEntry]:
     """What a line adds stands behind the channels that it is made of."""
     place = max((n for n, entry in enumerate(known) if entry.name in line.of.roles), default=len(known) - 1) + 1
     return [*known[:place], *more, *known[place:]]
 
 
-def _line_entry(bus: int, line: Line, entries: Sequence[WaveformEntry], given: Sequence[str]) -> LineEntry:
+def line_entry(bus: int, line: Line, entries: Sequence[WaveformEntry], given: Sequence[str]) -> LineEntry:
+    """A line as the manifest lists it, with its bus's number and what a person set of it."""
     guess, roles = line.guess, line.of.roles
     read = {entry.name: entry.number for entry in entries if entry.kind in ("levels", "logic")}
     wires = {one.name: read[one.name] for one in line.of.wires}
-    shown = CLOCKED[guess.code].over if wires else {}
-    over = {name: -1 if (form := shown[role]) is None else form for name, role in roles.items() if role in shown}
+    over = line.over
     levels = next(iter(wires.values())) if wires else read[line.of.name]
     return LineEntry(
         bus, guess.code, dict(roles), levels, dict(guess.how), dict(guess.settings), guess.rate,
@@ -185,7 +181,7 @@ def _line_entry(bus: int, line: Line, entries: Sequence[WaveformEntry], given: S
     )  # fmt: skip
 
 
-def _frames_of(lines: Sequence[Line], numbers: Sequence[int]) -> FrameBatch:
+def frames_of(lines: Sequence[Line], numbers: Sequence[int]) -> FrameBatch:
     """The frames of some lines in the order of their time, with the numbers of their buses."""
     parts = [
         replace_columns(line.guess.frames, bus=np.full(len(line.guess.frames), number, np.uint8))
@@ -246,74 +242,6 @@ def wires_read(snapshot: Snapshot, line: LineEntry) -> list[Wire]:
         assert isinstance(wave, Logic)
         found.append(Wire(name, line.channels.get(name, ""), wave))
     return found
-
-
-def decode_anew(
-    folder: Path,
-    snapshot: Snapshot,
-    bus: str,
-    code: str,
-    asked: Asked,
-    roles: Mapping[str, str] | None = None,
-    given: Sequence[str] = (),
-    progress: Progress = lambda *_: None,
-) -> Decoded:
-    """Read a line of a recording again; its frames are exchanged for those that come of it, all others stay.
-
-    Args:
-        folder: The recording.
-        snapshot: What it is now.
-        bus: The line's bus, or a channel that nothing was read from yet.
-        code: A code's word, or ``auto``.
-        asked: What a person says of it; all else is found.
-        roles: Channels and their roles, if they are others than before.
-        given: What of that a person set, by name.
-        progress: Told how many segments of how many are written.
-
-    Returns:
-        What was found; without a line nothing was exchanged.
-
-    Raises:
-        InputError: there is no such bus or channel.
-        RecordingBusy: somebody writes to it.
-        RecordingError: it cannot be written.
-    """
-    manifest = snapshot.manifest
-    known = next((line for line in manifest.lines if manifest.buses[line.bus].name == bus), None)
-    names = [entry.name for entry in manifest.waveforms if entry.is_channel]
-    if known is None and bus not in names:
-        there = [manifest.buses[line.bus].name for line in manifest.lines] + names
-        raise InputError("--bus", f"no line and no channel is called {bus}", ", ".join(dict.fromkeys(there)))
-    if code == "auto" and known is not None and asked != Asked():
-        # Who sets something of a line that was read means the code that it was read in.
-        code = known.code
-    named = dict(roles or (known.channels if known is not None else {bus: "line"}))
-    if known is not None and known.wires:
-        named = {**known.channels, **named}
-    if not roles and (code == "auto" or not set(named.values()) <= set(EVERY[code].roles)):
-        # Roles of another code say nothing.
-        named = {name: role if role in ("high", "low", "host", "device") else "line" for name, role in named.items()}
-    used = channels_of(snapshot, named)
-    wanted = Wanted(code, tuple(named), {} if set(named.values()) == {"line"} else named)
-    done = decode_channels([probed(c, asked) for c in used], [wanted], asked)
-    if not done.lines:
-        return done
-    line = done.lines[0]
-    number = known.bus if known is not None else len(manifest.buses)
-    line.bus = bus
-    fresh = _frames_of([line], [number])
-    highest = max(entry.number for entry in manifest.waveforms)
-    more = _made_for(folder, highest + 1, line, [e for e in manifest.waveforms if e.kind != "levels"])
-
-    def change(draft: Manifest) -> None:
-        draft.waveforms = _placed(draft.waveforms, more, line)
-        entry = _line_entry(number, line, draft.waveforms, given)
-        draft.lines = sorted([*(one for one in draft.lines if one.bus != number), entry], key=lambda one: one.bus)
-        renewed = replace(line.guess.bus, name=bus)
-        draft.buses = [*draft.buses[:number], renewed, *draft.buses[number + 1 :]]
-
-    replace_frames(folder, {number}, fresh, change, progress)
-    return done
 
 
 def is_recording(path: Path) -> bool:

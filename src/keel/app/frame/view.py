@@ -16,6 +16,8 @@ from keel.app.frame.helm import Helm, Here, Offer
 if TYPE_CHECKING:
     from keel.app.desk.making import Want
     from keel.app.paint.canvas import Line
+    from keel.app.shared.state import State
+    from keel.store.manifest import Manifest
 
 
 @dataclass(frozen=True)
@@ -44,6 +46,10 @@ class View(ABC):
     counts = True
     """Whether who sends what is shown has to be counted."""
 
+    def acting(self, state: State) -> tuple[Action, ...]:
+        """The actions that do something now; all of them, unless the view is in the middle of something."""
+        return self.actions
+
     @abstractmethod
     def paint(self, here: Here) -> list[Line]:
         """The lines to show; fewer than there is room for are filled up."""
@@ -71,6 +77,10 @@ class View(ABC):
     def standing(self, here: Here) -> tuple[str, ...]:
         """What the result line says besides: where the row in hand stands."""
         return ()
+
+    def with_frame(self, manifest: Manifest, state: State, bus: int, form: int) -> State:
+        """With whatever shows frames of a bus and a form of identifier in sight, if it was not."""
+        return state
 
     def offers(self, here: Here) -> list[Offer]:
         """What can be exported of it, the likeliest first."""

@@ -8,12 +8,16 @@ from keel.app.frame.helm import Here
 from keel.app.paint import words
 from keel.app.paint.canvas import Line
 from keel.app.views.line.choices import LineChoices
+from keel.app.views.line.lanes import said_of
+from keel.app.views.line.layout import Layout, across
+from keel.app.views.line.moments import Clock, clock_of
 from keel.app.views.line.wants import LineShown
 from keel.model.units import frequency_words
-from keel.store.waveform_entries import channels, line_of_channel, line_on
+from keel.store.waveform_entries import channels, line_of_channel
 
 if TYPE_CHECKING:
     from keel.lines.code import Field
+    from keel.probe.between import Between
     from keel.probe.looking import SeenFrame
     from keel.store.waveform_entries import LineEntry, WaveformEntry
 
@@ -28,32 +32,56 @@ FEWEST_EDGES = 16
 """Fewer say nothing of bits."""
 
 
-def cursor_line(here: Here, shown: LineShown, choices: LineChoices, bit_ns: float) -> Line:
-    """Where the cursors stand and what lies between them."""
-    line, zero = here.line(), here.picture.zero
+def cursor_lines(here: Here, shown: LineShown, choices: LineChoices, layout: Layout, bit_ns: float) -> list[Line]:
+    """Where the cursors stand, what every channel says there, and what the one in hand does between them."""
+    line, clock = here.line(), clock_of(here, across(here))
     at = line.put(2, "cursors", here.style("dim")) + 2
     if not choices.cursors:
         line.put(at, "none: c sets one, a click too", here.style("faint"))
-        return line
+        return [line]
     for number, time in enumerate(choices.cursors):
         role = "brass" if number == choices.active else "text"
         at = line.put(at, "12"[number], here.style(role, bold=True)) + 1
-        volts = shown.volts[number] if number < len(shown.volts) else None
-        text = (
-            words.seconds(time - zero, 9).rstrip("0") + " s" + (f"  {volts + 0.0:.3g} V" if volts is not None else "")
-        )
-        at = line.put(at, text, here.style("text")) + 3
+        at = line.put(at, clock.moment(time), here.style("text")) + 3
     if len(choices.cursors) == 2:
-        apart = abs(choices.cursors[1] - choices.cursors[0])
-        said = [words.length(apart)]
-        if apart:
-            said.append(frequency_words(1e9 / apart))
-        if bit_ns:
-            said.append(f"{apart / bit_ns:.2f} bits")
-        if shown.between is not None:
-            said.append(f"{words.count(shown.between)} edge{'s' if shown.between != 1 else ''}")
-        line.put(at, "  =  ".join(said), here.style("strong"))
-    return line
+        said = _apart(abs(choices.cursors[1] - choices.cursors[0]), clock, bit_ns, shown.between)
+        line.put(at, "  ".join(said), here.style("strong"), max(here.width - at - 1, 0))
+    read = here.line()
+    at = read.put(2, "there", here.style("dim")) + 4
+    for entry in layout.shown:
+        values = shown.values.get(entry.number, ())
+        if at < here.width - 12 and values:
+            role = "strong" if layout.in_hand is entry else "text"
+            at = read.put(at, entry.name, here.style("dim"), 14) + 1
+            at = read.put(at, " → ".join(_reading(value, entry) for value in values), here.style(role)) + 3
+    return [line, read]
+
+
+def _apart(apart: int, clock: Clock, bit_ns: float, inner: Between | None) -> list[str]:
+    """What lies between two cursors, in words."""
+    said = [f"{clock.lasting(apart)} {clock.unit}"]
+    if apart:
+        said.append(f"= {frequency_words(1e9 / apart)}")
+    if bit_ns:
+        said.append(f"= {apart / bit_ns:.2f} bits")
+    if inner is None:
+        return said
+    if inner.edges is not None:
+        said.append(f"· {words.count(inner.edges)} edge{'s' if inner.edges != 1 else ''}")
+    if inner.least is not None and inner.most is not None:
+        said.append(f"· {inner.least:.3g} to {inner.most:.3g} V")
+    if inner.frequency is not None:
+        said.append(f"· {frequency_words(inner.frequency)}")
+    if inner.duty is not None:
+        said.append(f"{inner.duty:.0%} high")
+    return said
+
+
+def _reading(value: float | None, entry: WaveformEntry) -> str:
+    if value is None:
+        return "—"
+    is_levels = entry.kind == "logic" or entry.formula.startswith("threshold(")
+    return ("high" if value else "low") if is_levels else f"{value + 0.0:.3g} V"
 
 
 def fact_lines(here: Here, in_hand: WaveformEntry | None, room: int) -> list[Line]:
@@ -66,11 +94,13 @@ def fact_lines(here: Here, in_hand: WaveformEntry | None, room: int) -> list[Lin
     found = [(line.bus, _found(here, line)) for line in manifest.lines]
     said = [(entry, _notes(here, entry)) for entry in entries]
     needed = len(entries) + 2 + sum(len(lines) for _, lines in found) + sum(len(lines) for _, lines in said)
-    if needed > room and in_hand is not None:
-        mine = line_on(manifest.waveforms, manifest.lines, in_hand)
-        entries = [in_hand, *(entry for entry in entries if entry is not in_hand)][: max(room - 4, 1)]
+    if in_hand is not None:
+        # What is in hand comes first.
+        mine = line_of_channel(manifest.waveforms, manifest.lines, in_hand)
         found.sort(key=lambda one: mine is None or one[0] != mine.bus)
         said.sort(key=lambda one: one[0] is not in_hand)
+        if needed > room:
+            entries = [in_hand, *(entry for entry in entries if entry is not in_hand)][: max(room - 4, 1)]
     lines = [heading, *(_channel(here, entry, entry is in_hand) for entry in entries)]
     lines += [here.line()] if needed <= room else []
     for _, more in (*found, *said):
@@ -90,7 +120,7 @@ def _notes(here: Here, entry: WaveformEntry) -> list[Line]:
     return lines
 
 
-def field_lines(here: Here, frame: SeenFrame | None, rows: int) -> list[Line]:
+def field_lines(here: Here, frame: SeenFrame | None, form: str, rows: int) -> list[Line]:
     """The fields of a frame, in as many columns as there is need and room for."""
     if frame is None or not frame.fields or rows < 3:
         return []
@@ -108,12 +138,12 @@ def field_lines(here: Here, frame: SeenFrame | None, rows: int) -> list[Line]:
         if at + FIELD_WIDE > here.width:
             heading.put(here.width - 20, f"{len(frame.fields) - place} more fields", here.style("dim"))
             break
-        _field(lines[row], at, field, frame.start, here)
+        _field(lines[row], at, field, frame.start, form, here)
     return [here.line(), heading, *lines]
 
 
-def _field(line: Line, at: int, field: Field, start: int, here: Here) -> None:
-    value = field.text if field.text is not None else "" if field.value is None else f"{field.value:g}"
+def _field(line: Line, at: int, field: Field, start: int, form: str, here: Here) -> None:
+    value = said_of(field, form) or ("" if field.value is None else f"{field.value:g}")
     line.put(at, field.name, here.style("coral" if field.fault else "dim"), 13)
     line.put(at + 14, f"+{words.length(field.start - start)}", here.style("faint"), 10, True)
     said = f"✕ {field.fault}  {value}" if field.fault else value

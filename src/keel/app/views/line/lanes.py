@@ -14,6 +14,8 @@ from keel.app.paint import words
 from keel.app.paint.canvas import Line
 from keel.app.paint.chart import Dots, row_of
 from keel.app.paint.strokes import nice_step, tick_words, ticks
+from keel.app.views.line.moments import clock_of
+from keel.model.safe_text import ascii_of
 from keel.model.span import Span
 
 if TYPE_CHECKING:
@@ -133,9 +135,20 @@ FEWEST_CELLS = 5
 """A frame that has fewer cells is a mark alone."""
 
 
-def frame_lines(here: Here, place: Place, frames: Sequence[SeenFrame], role: str, in_hand: int | None) -> list[Line]:
-    """Two rows over a waveform: fields over their bits, and a bracket for each frame."""
-    fields, brackets = here.line(), here.line()
+def frame_lines(
+    here: Here, place: Place, frames: Sequence[SeenFrame], role: str, in_hand: int | None, form: str, has_bits: bool
+) -> list[Line]:
+    """Rows over a waveform: fields over their bits, the bits where they are told, and a bracket for each frame.
+
+    Args:
+        here, place: The screen, and the lens on it.
+        frames: Those over this channel.
+        role: The colour of its bus.
+        in_hand: The number of the frame in hand.
+        form: How bytes are written.
+        has_bits: Whether there is a row of bits.
+    """
+    fields, brackets, bits = here.line(), here.line(), here.line()
     marks: dict[int, bool] = {}
     narrow = FEWEST_CELLS * (place.span.end - place.span.start) / max(place.across, 1)
     for frame in frames:
@@ -145,17 +158,39 @@ def frame_lines(here: Here, place: Place, frames: Sequence[SeenFrame], role: str
             continue
         low, high = max(place.cell(frame.start), 0), min(place.cell(frame.end), place.across)
         text = f"{'✕ ' + frame.faults + ' ' if frame.faults else ''}{frame.ident}"
-        shown = " ".join(f"{byte:02X}" for byte in frame.payload[: high - low])
+        shown = bytes_words(frame.payload[: high - low], form)
         colour, bold = "coral" if frame.faults else role, frame.number == in_hand
         _bracket(brackets, low, high, f"{text}  {shown}".strip(), here, colour, bold)
-        for field in frame.fields:
+        for field in (*frame.fields, *frame.close.bytes):
             a, b = place.cell(field.start), place.cell(field.end)
             if b > 0 and a < place.across:
-                _field(fields, max(a, 0), min(b, place.across), field, here)
+                _field(fields, max(a, 0), min(b, place.across), field, here, form)
+        if has_bits:
+            _bits(bits, place, frame, here)
     for cell, is_faulty in marks.items():
         if cell < place.across:
             brackets.put(GUTTER + cell, "✕" if is_faulty else "▪", here.style("coral" if is_faulty else role), 1)
-    return [fields, brackets]
+    return [fields, bits, brackets] if has_bits else [fields, brackets]
+
+
+def bytes_words(payload: bytes, form: str) -> str:
+    """Bytes as they are written: in hex, in decimal, or as the text that they are."""
+    if form == "text":
+        return ascii_of(payload)
+    return " ".join(f"{byte:02X}" if form == "hex" else str(byte) for byte in payload)
+
+
+def _bits(line: Line, place: Place, frame: SeenFrame, here: Here) -> None:
+    """What each bit says, in its middle; one that was put in stands out and is no part of what is said."""
+    for bit in frame.close.bits:
+        a, b = place.cell(bit.start), place.cell(bit.end)
+        if b <= 0 or a >= place.across or b == a:
+            continue
+        low, high = max(a, 0), min(b, place.across)
+        role = "plum" if bit.is_stuff else "text"
+        if bit.is_stuff and high - low > 1:
+            line.put(GUTTER + low, "×" * (high - low - 1), here.style("faint"), high - low - 1)
+        line.put(GUTTER + (low + high - 1) // 2, str(bit.level), here.style(role, bold=bit.is_stuff), 1)
 
 
 def _bracket(line: Line, low: int, high: int, text: str, here: Here, role: str, bold: bool) -> None:
@@ -169,13 +204,29 @@ def _bracket(line: Line, low: int, high: int, text: str, here: Here, role: str, 
         line.put(at, f" {shown} ", here.style("strong" if bold else role, bold=bold))
 
 
-def _field(line: Line, low: int, high: int, field: Field, here: Here) -> None:
+def said_of(field: Field, form: str) -> str:
+    """What a field says: a byte as bytes are written, a wrong checksum beside the one that was expected."""
+    if field.expected is not None:
+        return f"{field.text}, expected {field.expected}"
+    if field.name == "byte" and field.value is not None and 0 <= field.value <= MOST_OF_A_BYTE:
+        return bytes_words(bytes([int(field.value)]), form)
+    if field.name == "data" and form != "hex" and field.text:
+        return bytes_words(bytes.fromhex(field.text), form)
+    if field.name == "dlc" and field.text is not None and field.value is not None:
+        return f"{field.value:g} = {field.text}"
+    return field.text if field.text is not None else ""
+
+
+MOST_OF_A_BYTE = 255
+
+
+def _field(line: Line, low: int, high: int, field: Field, here: Here, form: str) -> None:
     """A field over its bits: its name and what it says, as far as there is room."""
     name, fault = field.name, field.fault
     role = "coral" if fault else FIELD_ROLES.get(name, "dim")
     wide = high - low
-    said = field.text if field.text is not None else ""
-    if field.text is None and field.value is not None and name in SAYING:
+    said = said_of(field, form)
+    if not said and field.value is not None and name in SAYING:
         said = f"{field.value:g}"
     shown = said if name == "byte" else f"{name} {said}".strip()
     shown = f"✕ {shown}" if fault else shown
@@ -191,22 +242,11 @@ def _field(line: Line, low: int, high: int, field: Field, here: Here) -> None:
         line.put(GUTTER + low, "─" * max(wide - 1, 1), here.style(role), max(wide - 1, 1))
 
 
-UNITS = ((1e3, 1.0, "ns"), (1e6, 1e3, "µs"), (1e9, 1e6, "ms"), (np.inf, 1e9, "s"))
-"""Up to which length of the lens its axis is in which unit, and how many ns that is."""
-
-
-MOST_OF_A_UNIT = 100_000
-"""Moments of greater numbers are told in the next unit."""
-
-
-def axis_lines(here: Here, place: Place, zero: int, cursors: Sequence[int], active: int) -> list[Line]:
+def axis_lines(here: Here, place: Place, cursors: Sequence[int], active: int) -> list[Line]:
     """The time axis."""
     lines = [here.line(), here.line()]
-    length = place.span.end - place.span.start
-    farthest = max(abs(place.span.start - zero), abs(place.span.end - zero))
-    _, size, unit = next(
-        one for one in UNITS if length < 4 * one[0] and (farthest < MOST_OF_A_UNIT * one[1] or one is UNITS[-1])
-    )
+    clock = clock_of(here, place.across)
+    zero, size, unit = clock.zero, clock.size, clock.unit
     lines[0].put(GUTTER - 1, "└" + "─" * place.across, here.style("line"))
     left, right = (place.span.start - zero) / size, (place.span.end - zero) / size
     wide = len(f"{right:.3f} {unit}") + 4

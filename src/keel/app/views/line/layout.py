@@ -18,6 +18,8 @@ FIELD_ROWS = 9
 """So many rows below are kept for the fields of a frame, where there are."""
 MARGIN_ROWS = 16
 """And so many for margins, if they are measured."""
+BIT_CELLS = 2
+"""A bit that has so many cells is told by itself."""
 OVER_ROWS = 2
 """Rows above a waveform for fields and brackets, where frames were read of it."""
 
@@ -35,16 +37,17 @@ class Layout:
 def layout_of(here: Here) -> Layout:
     """What stands where: all channels if there is room, else those around the one in hand."""
     manifest = here.picture.snapshot.manifest
-    entries = tuple(channels(manifest.waveforms))
     choices = here.state.of(LineChoices)
-    in_hand = next((one for one in entries if one.number == choices.in_hand), entries[0] if entries else None)
+    entries = ordered(here, choices)
+    in_hand = next((one for one in entries if one.number == choices.in_hand), None) or _first(here, entries)
     sentences = [*(line.said for line in manifest.lines), *(one.notes for one in entries)]
     said = len(entries) + 2 + sum(map(len, sentences))
     room = max(here.height - 4, 4)
     room -= min(said, room // 4)
-    if choices.task is not None:
+    has_pane = choices.task is not None or choices.trial is not None or bool(choices.pane)
+    if has_pane:
         # The table comes first: what is in hand, and what else there is room for.
-        room = max(room - MARGIN_ROWS, LOGIC_ROWS)
+        room = max(room - min(MARGIN_ROWS, here.height // 2), LOGIC_ROWS)
     least = [_least(here, one) for one in entries]
     first = entries.index(in_hand) if in_hand is not None else 0
     last = first + 1
@@ -55,7 +58,7 @@ def layout_of(here: Here) -> Layout:
         first, used = first - 1, used + least[first - 1]
     shown, rows = entries[first:last], least[first:last]
     wanted = said + (FIELD_ROWS if manifest.lines else 0)
-    facts = 0 if choices.task is not None else min(wanted, max(room - used, 0))
+    facts = 0 if has_pane else min(wanted, max(room - used, 0))
     spare = room - used - facts
     while spare > 0 and any(rows[n] < _most(here, one) for n, one in enumerate(shown)):
         for n, one in enumerate(shown):
@@ -64,9 +67,43 @@ def layout_of(here: Here) -> Layout:
     return Layout(entries, shown, tuple(rows), in_hand)
 
 
+def ordered(here: Here, choices: LineChoices) -> tuple[WaveformEntry, ...]:
+    """The channels that are to be seen, in the order that a person chose; all of them where all are hidden."""
+    known = channels(here.picture.snapshot.manifest.waveforms)
+    places = {number: place for place, number in enumerate(choices.order)}
+    known.sort(key=lambda entry: places.get(entry.number, len(places)))
+    seen = tuple(entry for entry in known if entry.number not in choices.hidden)
+    return seen or tuple(known)
+
+
+def _first(here: Here, entries: tuple[WaveformEntry, ...]) -> WaveformEntry | None:
+    """The channel that is in hand at first: one from which something was read."""
+    read = (entry for entry in entries if line_of(here, entry) is not None)
+    return next(read, entries[0] if entries else None)
+
+
 def over_rows(here: Here, entry: WaveformEntry) -> int:
-    """Rows above a waveform."""
-    return OVER_ROWS if line_of(here, entry) is not None else 1
+    """Rows above a waveform: one for its name, one for brackets, and one for bits where they are wide enough."""
+    if line_of(here, entry) is None and not _is_tried(here, entry):
+        return 1
+    return OVER_ROWS + shows_bits(here, entry)
+
+
+def _is_tried(here: Here, entry: WaveformEntry) -> bool:
+    """Whether a way to read a channel is tried."""
+    choices = here.state.of(LineChoices)
+    return choices.trial is not None and choices.in_hand in (entry.number, None)
+
+
+def shows_bits(here: Here, entry: WaveformEntry) -> bool:
+    """Whether the bits of a channel are so wide in the lens that each is told."""
+    bit_ns, lens = bit_of(here, entry), here.lens
+    return bit_ns >= least_bit(lens.end - lens.start, across(here))
+
+
+def least_bit(lens_ns: int, cells: int) -> float:
+    """How long a bit has to be to be told by itself, in ns."""
+    return BIT_CELLS * lens_ns / max(cells, 1)
 
 
 def _least(here: Here, entry: WaveformEntry) -> int:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from math import ceil, floor
 from typing import TYPE_CHECKING
 
+from keel.app.views.line.choices import SHORTEST
 from keel.model.span import Span, with_margin
 from keel.store.waveform_entries import line_on
 
@@ -28,11 +29,17 @@ class Goal:
         time: The moment.
         span: What should be seen of it; None where the moment is enough.
         frame: The frame it is, or is of.
+        end: When it ends, of what is measured from begin to end; then both cursors are set to it.
+        bus: The bus of the frame.
+        form: The form of its identifier.
     """
 
     time: int
     span: Span | None = None
     frame: int | None = None
+    end: int | None = None
+    bus: int | None = None
+    form: int = -1
 
 
 def goal_of(picture: Picture, entry: WaveformEntry | None, step: str, time: int, forward: bool) -> Goal | None:
@@ -60,7 +67,7 @@ def goal_of(picture: Picture, entry: WaveformEntry | None, step: str, time: int,
     levels = levels_of(picture.snapshot, entry)
     if levels is None or not len(levels.edges):
         return None
-    if step == "shortest pulse":
+    if step == SHORTEST:
         return _pulse(levels, time, forward)
     if step == "bit":
         return _bit(levels, entry.measured.get("bit_ns", 0.0), time, forward)
@@ -104,7 +111,7 @@ def _pulse(levels: Logic, time: int, forward: bool) -> Goal | None:
     # Behind the last one comes the first again.
     at = int(short[place % len(short)])
     begin, end = int(levels.edges[at]), int(levels.edges[at + 1])
-    return Goal(begin, Span(begin - 8 * (end - begin), end + 8 * (end - begin)))
+    return Goal(begin, Span(begin - 8 * (end - begin), end + 8 * (end - begin)), end=end)
 
 
 def _frame(picture: Picture, buses: set[int], faulty: bool, time: int, forward: bool) -> Goal | None:
@@ -125,7 +132,7 @@ def _frame(picture: Picture, buses: set[int], faulty: bool, time: int, forward: 
         if int(one.bus[0]) in buses:
             start = int(one.time[0])
             end = next(iter(ends_of(one, snapshot.manifest.buses))) or start
-            return Goal(start, with_margin(start, end), number)
+            return Goal(start, with_margin(start, end), number, None, int(one.bus[0]), int(one.form[0]))
         place += 1 if forward else -1
     return None
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 from keel.app.frame.action import Action
 from keel.app.frame.helm import Choice, Helm, Here, Offer
@@ -12,10 +12,12 @@ from keel.app.frame.steering import HOLD
 from keel.app.frame.view import View
 from keel.app.paint import words
 from keel.app.paint.canvas import Line
-from keel.app.views.line.by_hand import EXPECTED, Exchanged, Said, parse_said, read_anew, words_of
-from keel.app.views.line.choices import STEPS, LineChoices
-from keel.app.views.line.facts import cursor_line, fact_lines, field_lines
-from keel.app.views.line.going import go_to, length, look
+from keel.app.views.line.by_hand import Exchanged, read_anew
+from keel.app.views.line.channels import choose_shown, hide, move
+from keel.app.views.line.choices import FORMS, SHORTEST, STEPS, LineChoices
+from keel.app.views.line.facts import cursor_lines, fact_lines, field_lines
+from keel.app.views.line.found import ACTIONS, ask_condition, found_lines
+from keel.app.views.line.going import go_to, length, look, with_line
 from keel.app.views.line.lanes import (
     GUTTER,
     Place,
@@ -24,16 +26,31 @@ from keel.app.views.line.lanes import (
     frame_lines,
     wave_lines,
 )
-from keel.app.views.line.layout import Layout, across, bit_of, layout_of, line_of, line_read_of, over_rows
+from keel.app.views.line.layout import (
+    Layout,
+    across,
+    bit_of,
+    layout_of,
+    line_of,
+    line_read_of,
+    over_rows,
+    shows_bits,
+)
 from keel.app.views.line.marking import mark_crossings
 from keel.app.views.line.measures import choose_beside, choose_worst, measure_lines, turn_margins
+from keel.app.views.line.messages import message_lines, row_in_hand
+from keel.app.views.line.moments import clock_of
+from keel.app.views.line.reading import actions_of, begin, reading_lines
 from keel.app.views.line.steps import Goal, goal_of
+from keel.app.views.line.trial import Trial, as_read
 from keel.app.views.line.wants import LineShown, LineWant
 from keel.model.span import Span
 from keel.store.waveform_entries import line_of_channel
 
 if TYPE_CHECKING:
+    from keel.app.shared.state import State
     from keel.probe.looking import Lane, SeenFrame
+    from keel.store.manifest import Manifest
     from keel.store.waveform_entries import LineEntry, WaveformEntry
 
 MOVES = 8
@@ -44,33 +61,56 @@ class LineView(View):
     """The view."""
 
     def __init__(self) -> None:
+        up, down = (lambda helm: self.take(helm, -1)), (lambda helm: self.take(helm, 1))
+        read_as = "Say how this line is to be read: code, rate or bit time, roles, threshold, settings"
         self.actions = (
             HOLD,
             Action(("left",), "← →", "move", "Earlier: the cursor, or the lens", self._shift(-1)),
             Action(("right",), "→", "", "Later: the cursor, or the lens", self._shift(1)),
-            Action(("up", "k"), "↑ ↓", "", "The channel above", lambda helm: self.take(helm, -1)),
-            Action(("down", "j"), "↓", "", "The channel below", lambda helm: self.take(helm, 1)),
+            Action(("up", "k"), "↑ ↓", "", "The channel above; in the table the message before", up),
+            Action(("down", "j"), "↓", "", "The channel below; in the table the next message", down),
             Action(("n",), "n N", "next", "Step to the next of what s chose", lambda helm: self.step(helm, True)),
             Action(("N",), "N", "", "Step to the one before", lambda helm: self.step(helm, False)),
-            Action(("s",), "s", "step by", "Choose what n and N step by: frames, edges, bits …", choose_step),
+            Action(("s",), "s", "step by", "Choose what n and N step by: frames, edges, bits …", self.choose_step),
             Action(("c",), "c", "cursors", "A cursor, then a second, then none", self.next_cursor),
             Action(("tab",), "tab", "", "The other cursor moves", self.other_cursor),
             Action(("enter",), "enter", "frames", "The frame in hand in Frames", self.to_frames),
-            Action(("x",), "x", "read as", "Say how this line is to be read: code, rate, settings", self.by_hand),
-            Action(("a",), "a", "", "Read this line anew, all by itself", lambda helm: self.anew(helm, Said())),
+            Action(("x",), "x", "read as", read_as, self.by_hand),
+            Action(("t",), "t", "table", "List the messages in the lens, or the facts again", turn_table),
             Action(("v",), "v", "margins", "How close to failure this line is, or the facts again", self.margins),
+            Action(("f",), "f", "find", "Look for pulses that are too short, silences, runts", self.find),
+            Action(("X",), "X", "", "Bytes in hex, decimal or as text", next_form),
+            Action(("a",), "a", "", "Read this line anew, all by itself", lambda helm: self.anew(helm, Trial(""))),
             Action(("b",), "b", "", "Hold another line beside this one, as before and after", self.beside),
+            Action(("h",), "h", "", "Hide this channel", hide),
+            Action(("H",), "H", "", "Choose the channels that are drawn", choose_shown),
+            Action(("ctrl+up", "K"), "ctrl+↑", "", "Draw this channel farther up", move(-1)),
+            Action(("ctrl+down", "J"), "ctrl+↓", "", "Draw this channel farther down", move(1)),
             Action(("M",), "M", "", "Mark where this channel crosses a voltage", self.mark),
             Action(("g",), "g", "", "Go to where a margin is worst", self.worst),
             Action(("escape",), "esc", "", "Give up measuring", give_up),
         )
+        self._reading = (HOLD, *actions_of(self._known, self.anew))
+        self._finding = (HOLD, *ACTIONS)
+
+    def acting(self, state: State) -> tuple[Action, ...]:
+        """While it is said how a line is read, and while finds are gone through, what belongs to that comes first."""
+        choices = state.of(LineChoices)
+        if choices.trial is not None:
+            return self._reading
+        if choices.pane == "found":
+            return (*self._finding, *(one for one in self.actions if not _is_among(one, self._finding)))
+        return self.actions
 
     def wants(self, here: Here) -> LineWant:
         """The channels that are drawn."""
         layout, choices = layout_of(here), here.state.of(LineChoices)
         in_hand = layout.in_hand.number if layout.in_hand is not None else None
         shown = tuple(one.number for one in layout.shown)
-        return LineWant(shown, in_hand, across(here) * 2, choices.cursors, choices.task)
+        trial = replace(choices.trial, row=0) if choices.trial is not None else None
+        sought = choices.sought if choices.pane == "found" else None
+        columns, has_table = across(here) * 2, choices.pane == "messages"
+        return LineWant(shown, in_hand, columns, choices.cursors, choices.task, trial, sought, has_table)
 
     def at_first(self) -> LineWant:
         """Nothing: which channels there are is not known yet."""
@@ -102,25 +142,36 @@ class LineView(View):
         for entry, rows in zip(layout.shown, layout.rows, strict=True):
             drawn += self._lane(here, entry, lanes.get(entry.number), rows, shown, place, entry is layout.in_hand)
         draw_cursors(here, drawn, place, choices.cursors, choices.active)
-        bit_ns = bit_of(here, layout.in_hand)
         lines = [self._title(here, layout, shown, choices), *drawn]
-        lines += axis_lines(here, place, here.picture.zero, choices.cursors, choices.active)
-        lines.append(cursor_line(here, shown, choices, bit_ns))
+        lines += axis_lines(here, place, choices.cursors, choices.active)
+        lines += cursor_lines(here, shown, choices, layout, bit_of(here, layout.in_hand))
+        return [*lines, *self._below(here, layout, shown, choices, here.height - len(lines))]
+
+    def _below(self, here: Here, layout: Layout, shown: LineShown, choices: LineChoices, rows: int) -> list[Line]:
+        """What stands below the waveforms: one of the tables, or the facts and the frame in hand."""
+        assert layout.in_hand is not None
+        if choices.trial is not None:
+            known = self._known(here)
+            return [here.line(), *reading_lines(here, choices.trial, shown.tried, known, rows - 1)]
         if choices.task is not None:
-            return [
-                *lines,
-                here.line(),
-                *measure_lines(here, shown.measures, choices.task, here.height - len(lines) - 1),
-            ]
-        lines += fact_lines(here, layout.in_hand, here.height - len(lines))
+            return [here.line(), *measure_lines(here, shown.measures, choices.task, rows - 1)]
+        if choices.pane == "messages":
+            return [here.line(), *message_lines(here, shown, choices, rows - 1)]
+        if choices.pane == "found" and choices.sought is not None:
+            sought = choices.sought.channel
+            name = next((one.name for one in layout.entries if one.number == sought), layout.in_hand.name)
+            return [here.line(), *found_lines(here, shown, choices, name, rows - 1)]
+        facts = fact_lines(here, layout.in_hand, rows)
         in_hand = self._frame_in_hand(here, shown)
-        return [*lines, *field_lines(here, in_hand, here.height - len(lines) - 1)]
+        return [*facts, *field_lines(here, in_hand, choices.form, rows - len(facts) - 1)]
 
     def _title(self, here: Here, layout: Layout, shown: LineShown, choices: LineChoices) -> Line:
         line = here.line()
         at = line.put(2, "what does the wire really do?", here.style("strong", bold=True)) + 3
-        many = len(layout.entries)
-        said = f"{many} channel{'s' if many != 1 else ''}, {words.length(here.lens.end - here.lens.start)} in the lens"
+        many, clock = len(layout.entries), clock_of(here, across(here))
+        hidden = f", {len(choices.hidden)} hidden" if choices.hidden else ""
+        lasts = f"{clock.lasting(here.lens.end - here.lens.start)} {clock.unit}"
+        said = f"{many} channel{'s' if many != 1 else ''}{hidden}, {lasts} in the lens"
         at = line.put(at, said, here.style("dim")) + 3
         if shown.many:
             text = f"{words.count(shown.many)} frames: + shows each"
@@ -141,12 +192,13 @@ class LineView(View):
     ) -> list[Line]:
         line = line_of(here, entry)
         role = here.palette.bus(line.bus) if line is not None else "dim" if entry.kind == "made" else "slate"
-        over = over_rows(here, entry)
-        if line is not None:
-            mine = [one for one in shown.frames if one.bus == line.bus and line.shows(entry.name, one.form)]
-            lines = frame_lines(here, place, mine, role, here.state.frame)
+        over, choices = over_rows(here, entry), here.state.of(LineChoices)
+        seen = self._seen_over(entry, line, shown, choices, held)
+        if seen is not None:
+            has_bits = shows_bits(here, entry)
+            lines = frame_lines(here, place, seen, role, here.state.frame, choices.form, has_bits)
         else:
-            lines = [here.line()]
+            lines = [here.line() for _ in range(over)]
         bold = here.style("strong" if held else "text", bold=held)
         lines[0].put(1, entry.name, bold, GUTTER - 2)
         if held:
@@ -156,6 +208,19 @@ class LineView(View):
         cell_ns = (place.span.end - place.span.start) / max(place.across, 1)
         return [*lines, *wave_lines(here, lane, role, rows - over, entry.measured.get("bit_ns", 0.0), cell_ns)]
 
+    def _seen_over(
+        self, entry: WaveformEntry, line: LineEntry | None, shown: LineShown, choices: LineChoices, held: bool
+    ) -> list[SeenFrame] | None:
+        """The frames that are drawn over a channel: those that a trial gives, else those that were read; or None."""
+        tried = shown.tried.result
+        if choices.trial is not None and tried is not None:
+            form = tried.over.get(entry.name, -1 if held and not tried.over else None)
+            if form is not None:
+                return [one for one in tried.seen if form in (-1, one.form)]
+        if line is None:
+            return [] if held and choices.trial is not None else None
+        return [one for one in shown.frames if one.bus == line.bus and line.shows(entry.name, one.form)]
+
     # What people do here.
 
     def _choose(self, helm: Helm, said: str, joins: bool = False, **to: object) -> None:
@@ -163,9 +228,11 @@ class LineView(View):
         helm.change(said, helm.state.having(choices), joins)
 
     def take(self, helm: Helm, by: int) -> None:
-        """Take another channel in hand."""
-        layout = layout_of(helm.here)
-        if layout.in_hand is not None:
+        """Take another channel in hand; where messages are listed, another message."""
+        layout, choices = layout_of(helm.here), helm.state.of(LineChoices)
+        if choices.pane == "messages" and choices.task is None:
+            step_in_table(helm, by)
+        elif layout.in_hand is not None:
             place = min(max(layout.entries.index(layout.in_hand) + by, 0), len(layout.entries) - 1)
             self._choose(helm, "channel", True, in_hand=layout.entries[place].number)
 
@@ -190,10 +257,11 @@ class LineView(View):
 
     def next_cursor(self, helm: Helm) -> None:
         """A cursor, then the other, then none."""
-        lens, cursors = helm.here.lens, helm.state.of(LineChoices).cursors
-        if len(cursors) < 2:
-            at = lens.start + length(lens) * (1, 2)[len(cursors)] // 3
-            self._choose(helm, "cursor", cursors=(*cursors, at), active=len(cursors))
+        here, cursors = helm.here, helm.state.of(LineChoices).cursors
+        if not cursors:
+            self._choose(helm, "cursor", cursors=(here.lens.start + length(here.lens) // 3,), active=0)
+        elif len(cursors) == 1:
+            self._choose(helm, "cursor", cursors=(cursors[0], beside_cursor(here, cursors[0])), active=1)
         else:
             self._choose(helm, "cursors removed", cursors=(), active=0)
 
@@ -221,6 +289,16 @@ class LineView(View):
 
         helm.behind(lambda _: goal_of(picture, layout.in_hand, choices.step, at, forward), found)
 
+    def choose_step(self, helm: Helm) -> None:
+        """Choose what n and N step by; the shortest pulse is gone to at once."""
+
+        def chosen(step: str) -> None:
+            helm.change("step by", helm.state.having(replace(helm.state.of(LineChoices), step=step)))
+            if step == SHORTEST:
+                self.step(helm, True)
+
+        helm.windows.choose("n and N step by", [Choice(step, step) for step in STEPS], chosen)
+
     def to_frames(self, helm: Helm) -> None:
         """Open Frames with the frame in hand."""
         here = helm.here
@@ -244,29 +322,42 @@ class LineView(View):
         return next((Span(one.start, one.end + 1) for one in frames if one.number == number), None)
 
     def by_hand(self, helm: Helm) -> None:
-        """Have typed how the line in hand is to be read."""
-        line = self._line_in_hand(helm.here)
+        """Say how the line in hand is to be read."""
+        here, entry = helm.here, layout_of(helm.here).in_hand
+        if entry is not None:
+            line = self._known(here)
+            begin(helm, as_read(self._named(here, entry, line), line))
 
-        def typed(text: str) -> None:
-            self.anew(helm, parse_said(text))
+    def find(self, helm: Helm) -> None:
+        """Look for a raw condition on the channel in hand."""
+        entry = layout_of(helm.here).in_hand
+        if entry is not None:
+            ask_condition(helm, entry.number, entry.name)
 
-        helm.windows.text("Read this line as", f"{EXPECTED}   enter read   esc leave", words_of(line), typed)
-
-    def anew(self, helm: Helm, said: Said) -> None:
-        """Read the line in hand anew."""
+    def anew(self, helm: Helm, trial: Trial) -> None:
+        """Read a line anew: that of a trial, or the one in hand all by itself."""
         here, entry = helm.here, layout_of(helm.here).in_hand
         if entry is None:
             return
-        picture, line = here.picture, self._line_in_hand(here)
-        helm.tell(f"reading {entry.name} anew…", 2)
+        picture = here.picture
+        said = trial if trial.bus else Trial(self._named(here, entry, self._known(here)))
+        helm.tell(f"reading {said.bus} anew…", 2)
 
         def done(sentence: str) -> None:
             helm.done("line read anew", Exchanged(picture.wish.folder, helm.submit))
+            choices = helm.state.of(LineChoices)
+            if choices.trial is not None:
+                helm.quietly(helm.state.having(replace(choices, trial=None)))
             helm.tell(sentence, 6)
 
-        helm.behind(lambda _: read_anew(picture, entry, line, said), done)
+        helm.behind(lambda _: read_anew(picture, said), done)
 
-    def _line_in_hand(self, here: Here) -> LineEntry | None:
+    def _named(self, here: Here, entry: WaveformEntry, line: LineEntry | None) -> str:
+        """What a line is called: its bus, or the channel that nothing was read from."""
+        return entry.name if line is None else here.picture.snapshot.manifest.buses[line.bus].name
+
+    def _known(self, here: Here) -> LineEntry | None:
+        """The line in hand, if one was read."""
         entry = layout_of(here).in_hand
         return line_read_of(here, entry) if entry is not None else None
 
@@ -295,6 +386,10 @@ class LineView(View):
         if shown is not None and entry is not None:
             choose_worst(helm, shown.measures.result, bit_of(helm.here, entry))
 
+    def with_frame(self, manifest: Manifest, state: State, bus: int, form: int) -> State:
+        """With the channel in hand that frames of a bus are shown over."""
+        return state.having(with_line(state.of(LineChoices), manifest, bus, form))
+
     def offers(self, here: Here) -> list[Offer]:
         """The drawing of what is in the lens, and the frames with when they began and ended."""
         from keel.app.views.line.offers import offers_of
@@ -316,7 +411,7 @@ class LineView(View):
         here, layout = helm.here, layout_of(helm.here)
         top = 1
         for entry, rows in zip(layout.shown, layout.rows, strict=True):
-            if top <= y < top + rows and x < GUTTER:
+            if top <= y < top + rows and x < GUTTER and here.state.of(LineChoices).trial is None:
                 self._choose(helm, "channel", in_hand=entry.number)
             top += rows
         if x >= GUTTER and 1 <= y < top:
@@ -335,13 +430,48 @@ def give_up(helm: Helm) -> None:
     helm.give_up()
 
 
-def choose_step(helm: Helm) -> None:
-    """Choose what n and N step by."""
+def _is_among(action: Action, others: Sequence[Action]) -> bool:
+    """Whether keys of an action are taken by others."""
+    return any(set(action.keys) & set(other.keys) for other in others)
 
-    def chosen(step: str) -> None:
-        helm.change("step by", helm.state.having(replace(helm.state.of(LineChoices), step=step)))
 
-    helm.windows.choose("n and N step by", [Choice(step, step) for step in STEPS], chosen)
+def turn_table(helm: Helm) -> None:
+    """List the messages in the lens, or the facts again."""
+    choices = helm.state.of(LineChoices)
+    pane: Literal["", "messages"] = "" if choices.pane == "messages" else "messages"
+    helm.change("table", helm.state.having(replace(choices, pane=pane, task=None)))
+
+
+def step_in_table(helm: Helm, by: int) -> None:
+    """Take another message of the table in hand; the lens goes with it if it lies outside."""
+    shown = helm.here.picture.part(LineShown)
+    if shown is None or not shown.rows:
+        return
+    numbers = [row["number"] - 1 for row in shown.rows]
+    here = row_in_hand(shown, helm.state.frame)
+    to = here if helm.state.frame not in numbers else min(max(here + by, 0), len(numbers) - 1)
+    helm.change("message", replace(helm.state, frame=numbers[to]), True)
+
+
+def next_form(helm: Helm) -> None:
+    """Bytes in hex, in decimal or as text."""
+    choices = helm.state.of(LineChoices)
+    form = FORMS[(FORMS.index(choices.form) + 1) % len(FORMS)]
+    helm.change("bytes", helm.state.having(replace(choices, form=form)), True)
+
+
+def beside_cursor(here: Here, cursor: int) -> int:
+    """Where a second cursor is set: a bit beside the first one, if a bit is some cells wide, else a few cells."""
+    entry = layout_of(here).in_hand
+    cell = length(here.lens) / max(across(here), 1)
+    bit = bit_of(here, entry) if entry is not None else 0.0
+    step = bit if bit >= LEAST_STEP * cell else STEP_CELLS * cell
+    at = cursor + max(round(step), 1)
+    return at if at < here.lens.end else cursor - max(round(step), 1)
+
+
+LEAST_STEP, STEP_CELLS = 2, 8
+"""A bit of fewer cells is no step for a cursor, then it is so many cells."""
 
 
 def _empty(here: Here) -> list[Line]:
