@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -14,9 +13,6 @@ from keel.model.waveform import Analog, Logic
 from keel.probe.looking import Waves, levels_of
 from keel.store.recording import Snapshot
 from keel.store.waveform_entries import WaveformEntry
-
-if TYPE_CHECKING:
-    from keel.probe.looking import Lane
 
 
 @dataclass(frozen=True)
@@ -38,14 +34,17 @@ class Between:
 
 
 def values_at(
-    waves: Waves, snapshot: Snapshot, lanes: Sequence[Lane], times: Sequence[int]
+    waves: Waves, snapshot: Snapshot, entries: Sequence[WaveformEntry], times: Sequence[int]
 ) -> dict[int, tuple[float | None, ...]]:
     """What channels say at some moments, by their number: volts, or 0 and 1 of levels; None where it is not known."""
     found = {}
-    for lane in lanes:
-        if not lane.trouble and times:
-            wave, _ = waves.of(snapshot, lane.entry)
-            found[lane.entry.number] = tuple(_value(wave, time) for time in times)
+    for entry in entries if times else ():
+        try:
+            wave, _ = waves.of(snapshot, entry)
+        except KeelError:
+            # That it cannot be read is said where it is drawn.
+            continue
+        found[entry.number] = tuple(_value(wave, time) for time in times)
     return found
 
 

@@ -48,7 +48,8 @@ def cursor_lines(here: Here, shown: LineShown, choices: LineChoices, layout: Lay
         line.put(at, "  ".join(said), here.style("strong"), max(here.width - at - 1, 0))
     read = here.line()
     at = read.put(2, "there", here.style("dim")) + 4
-    for entry in layout.shown:
+    in_hand_first = sorted(layout.entries, key=lambda entry: entry is not layout.in_hand)
+    for entry in in_hand_first:
         values = shown.values.get(entry.number, ())
         if at < here.width - 12 and values:
             role = "strong" if layout.in_hand is entry else "text"

@@ -110,7 +110,8 @@ class LineView(View):
         trial = replace(choices.trial, row=0) if choices.trial is not None else None
         sought = choices.sought if choices.pane == "found" else None
         columns, has_table = across(here) * 2, choices.pane == "messages"
-        return LineWant(shown, in_hand, columns, choices.cursors, choices.task, trial, sought, has_table)
+        read = tuple(one.number for one in layout.entries)
+        return LineWant(shown, read, in_hand, columns, choices.cursors, choices.task, trial, sought, has_table)
 
     def at_first(self) -> LineWant:
         """Nothing: which channels there are is not known yet."""

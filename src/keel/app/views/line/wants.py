@@ -24,6 +24,8 @@ MOST_FRAMES = 2000
 """More frames in the lens are not looked at one by one."""
 LEAST_COLUMNS = 16
 """Fields are found of frames that are at least so many columns of dots wide."""
+MOST_READ = 16
+"""So many channels are read at the cursors."""
 LEAST_BIT_COLUMNS = 4
 """And bits where one is so many columns of dots wide."""
 
@@ -36,7 +38,7 @@ class LineShown:
         span: The lens it was made for.
         frames: Those in it; ``many`` says how many there are where they are not looked at one by one.
         rows: The same as a table has them, where it is wanted.
-        values: What each channel that is drawn says at the cursors, by its number.
+        values: What each channel says at the cursors, by its number.
         between: What the channel in hand does between the cursors.
         measures: The margins that are wanted.
         tried: What comes of the way to read a line that is tried.
@@ -61,6 +63,7 @@ class LineWant:
 
     Attributes:
         shown: The numbers of the channels that are drawn.
+        read: The numbers of those that are read at the cursors.
         in_hand: That of the one in hand.
         columns: Columns of dots.
         cursors: Times in ns.
@@ -71,6 +74,7 @@ class LineWant:
     """
 
     shown: tuple[int, ...] = ()
+    read: tuple[int, ...] = ()
     in_hand: int | None = None
     columns: int = 2
     cursors: tuple[int, ...] = ()
@@ -97,7 +101,8 @@ class LineWant:
                 making.courtesy()
                 lanes.append(lane_of(waves, snapshot, entries[number], cells))
         frames, rows, many = self._frames(making, waves)
-        values = values_at(waves, snapshot, lanes, self.cursors)
+        read = [entries[number] for number in self.read[:MOST_READ] if number in entries]
+        values = values_at(waves, snapshot, read, self.cursors)
         inner = None
         if len(self.cursors) == 2:
             inner = between(waves, snapshot, entries.get(self.in_hand or -1), *sorted(self.cursors))
@@ -123,7 +128,7 @@ class LineWant:
         return making.errands.run(Measures, key, lambda stopped, show: measure(making, task, stopped, show))
 
     def _frames(self, making: Making, waves: Waves) -> tuple[tuple[SeenFrame, ...], tuple[dict[str, Any], ...], int]:
-        """The frames in the lens that meet the ask and were read from a waveform, and their rows; or how many too many."""
+        """The frames in the lens that meet the ask and were read from a waveform, and their rows; or how many."""
         from keel.ask.fetch import frames_at
         from keel.probe.looking import frames_seen, longest
 
