@@ -59,11 +59,18 @@ def read(logic: Logic, unit: BitTime | None, asked: Asked, flexible: bool = True
     sent = decode(clean, rates)
     if not sent.good.any() and (asked.rate is None or not len(sent)):
         return []
-    # A person's rate is kept to, whatever comes of it.
-    told = unit.rate if unit is not None and unit.fits > SURE else None
-    said = () if sent.good.any() else rate_words(asked.fast_rate or asked.rate, told)
     guess = _guess(clean, sent, rates, inverted, asked)
+    # A person's rate is kept to, whatever comes of it; beside it stands what the wire measures.
+    said = () if sent.good.any() else rate_words(asked.rate, _found_rate(logic, unit, asked, flexible))
     return [replace(guess, said=(*guess.said, *said))]
+
+
+def _found_rate(logic: Logic, unit: BitTime | None, asked: Asked, flexible: bool) -> float | None:
+    """The rate that a line has where nobody says it: of its frames, else of its edges if they tell."""
+    if unit is None:
+        return None
+    free = read(logic, unit, replace(asked, rate=None, fast_rate=None), flexible)
+    return free[0].rate if free else unit.rate if unit.fits > SURE else None
 
 
 SURE = 0.85

@@ -53,7 +53,8 @@ def _as_named(code: Code, logic: Logic, unit: BitTime | None, asked: Asked) -> l
     """A line that a person says is in a code of which it has no frame: it is one all the same, without frames."""
     if not any(len(part.edges) for part in logic.stretches()):
         return []
-    measured = unit.rate if unit is not None else None
+    free = code.read(logic, unit, replace(asked, rate=None, fast_rate=None)) if asked.rate is not None else []
+    measured = free[0].rate if free else unit.rate if unit is not None else None
     rate = asked.rate or measured or 1.0
     bus = Bus("", max(round(rate), 1), medium=code.medium or code.word, stamp="start", assumed=asked.rate is None)
     inverted = bool(asked.inverted) if asked.inverted is not None else resting(logic)[0] == 0

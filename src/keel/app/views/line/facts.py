@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from textwrap import wrap
 from typing import TYPE_CHECKING
 
 from keel.app.frame.helm import Here
@@ -51,10 +52,11 @@ def cursor_lines(here: Here, shown: LineShown, choices: LineChoices, layout: Lay
     in_hand_first = sorted(layout.entries, key=lambda entry: entry is not layout.in_hand)
     for entry in in_hand_first:
         values = shown.values.get(entry.number, ())
-        if at < here.width - 12 and values:
+        said = " → ".join(_reading(value, entry) for value in values)
+        if values and at + len(entry.name) + len(said) + 2 < here.width:
             role = "strong" if layout.in_hand is entry else "text"
-            at = read.put(at, entry.name, here.style("dim"), 14) + 1
-            at = read.put(at, " → ".join(_reading(value, entry) for value in values), here.style(role)) + 3
+            at = read.put(at, entry.name, here.style("dim")) + 1
+            at = read.put(at, said, here.style(role)) + 3
     return [line, read]
 
 
@@ -90,7 +92,7 @@ def fact_lines(here: Here, in_hand: WaveformEntry | None, room: int) -> list[Lin
     manifest = here.picture.snapshot.manifest
     entries = channels(manifest.waveforms)
     heading, at = here.line(), 2
-    for title, wide, right in _TITLES:
+    for title, wide, right in _titles(here.width):
         at = heading.put(at, title, here.style("dim"), wide, right) + 1
     found = [(line.bus, _found(here, line)) for line in manifest.lines]
     said = [(entry, _notes(here, entry)) for entry in entries]
@@ -114,10 +116,7 @@ def _notes(here: Here, entry: WaveformEntry) -> list[Line]:
     follows = here.state.of(LineChoices).follows
     found = follows[1] if follows is not None and follows[0] == entry.number else ()
     for sentence in (*found, *entry.notes):
-        line = here.line()
-        at = line.put(2, entry.name, here.style("dim"), 18) + 1
-        line.put(at, sentence, here.style("brass"))
-        lines.append(line)
+        lines += _told(here, entry.name, sentence, "dim", "brass")
     return lines
 
 
@@ -157,18 +156,30 @@ def _channel(here: Here, entry: WaveformEntry, is_in_hand: bool) -> Line:
     known = entry.measured
     swing = known.get("high", 0.0) - known.get("low", 0.0)
     length, rate = _rate(here, entry)
-    cells = (
-        entry.name,
-        "high" if known.get("idle") else "low",
-        *(words.volts(known[name], swing) if name in known else "—" for name in ("low", "high", "threshold")),
-        words.count(int(known.get("edges", entry.points))),
-        length,
-        rate,
-    )
+    volts = {name: words.volts(known[name], swing) if name in known else "—" for name in ("low", "high", "threshold")}
+    cells = {
+        "channel": entry.name,
+        "rests": "high" if known.get("idle") else "low",
+        "low": volts["low"],
+        "high": volts["high"],
+        "cut at": volts["threshold"],
+        "edges": words.count(int(known.get("edges", entry.points))),
+        "a bit": length,
+        "rate measured": rate,
+    }
     at = 2
-    for (_, wide, right), text in zip(_TITLES, cells, strict=True):
-        at = line.put(at, text, here.style("strong" if at == 2 else "text", on), wide, right) + 1
+    for title, wide, right in _titles(here.width):
+        at = line.put(at, cells[title], here.style("strong" if at == 2 else "text", on), wide, right) + 1
     return line
+
+
+def _titles(width: int) -> list[tuple[str, int, bool]]:
+    """The columns that there is room for; the rate stays."""
+    kept = list(_TITLES)
+    for dropped in ("edges", "cut at", "rests"):
+        if sum(wide + 1 for _, wide, _ in kept) + 3 > width:
+            kept = [one for one in kept if one[0] != dropped]
+    return kept
 
 
 def _rate(here: Here, entry: WaveformEntry) -> tuple[str, str]:
@@ -199,10 +210,23 @@ def _found(here: Here, entry: LineEntry) -> list[Line]:
     name = here.picture.snapshot.manifest.buses[entry.bus].name
     lines = []
     for number, sentence in enumerate(entry.said):
-        line = here.line()
-        at = line.put(2, name if not number else "", here.style(here.palette.bus(entry.bus)), 18) + 1
-        end = line.put(at, sentence, here.style("text" if not number else "dim"))
+        role = "text" if not number else "dim"
+        lines += _told(here, name if not number else "", sentence, here.palette.bus(entry.bus), role)
         if not number and entry.given:
-            line.put(end + 2, f"set by hand: {', '.join(entry.given)}", here.style("brass"))
+            lines += _told(here, "", f"set by hand: {', '.join(entry.given)}", "dim", "brass")
+    return lines
+
+
+def _told(here: Here, name: str, sentence: str, of: str, role: str) -> list[Line]:
+    """A sentence behind the name of what it is said of, on as many lines as it takes."""
+    lines = []
+    for place, text in enumerate(wrap(sentence, max(here.width - SENTENCE - 1, 20), subsequent_indent="  ")):
+        line = here.line()
+        line.put(2, name if not place else "", here.style(of), SENTENCE - 3)
+        line.put(SENTENCE, text, here.style(role))
         lines.append(line)
     return lines
+
+
+SENTENCE = 21
+"""Where sentences begin."""

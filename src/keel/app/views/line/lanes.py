@@ -182,9 +182,11 @@ def bytes_words(payload: bytes, form: str) -> str:
 
 def _bits(line: Line, place: Place, frame: SeenFrame, here: Here) -> None:
     """What each bit says, in its middle; one that was put in stands out and is no part of what is said."""
+    cell_ns = (place.span.end - place.span.start) / max(place.across, 1)
     for bit in frame.close.bits:
         a, b = place.cell(bit.start), place.cell(bit.end)
-        if b <= 0 or a >= place.across or b == a:
+        # Of bits that share cells some would be missing: then none is told.
+        if b <= 0 or a >= place.across or bit.end - bit.start < cell_ns:
             continue
         low, high = max(a, 0), min(b, place.across)
         role = "plum" if bit.is_stuff else "text"
@@ -230,7 +232,7 @@ def _field(line: Line, low: int, high: int, field: Field, here: Here, form: str)
         said = f"{field.value:g}"
     shown = said if name == "byte" else f"{name} {said}".strip()
     shown = f"✕ {shown}" if fault else shown
-    for one in (shown, said if name in ("id", "data", "byte", "crc") else name, name):
+    for one in (shown, said if name in ("id", "data", "byte", "crc") else name, name, said):
         if one and len(one) <= wide - 1:
             rest = wide - 1 - len(one)
             whole = "─" * (rest // 2) + one + "─" * (rest - rest // 2)

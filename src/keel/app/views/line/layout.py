@@ -42,12 +42,13 @@ def layout_of(here: Here) -> Layout:
     in_hand = next((one for one in entries if one.number == choices.in_hand), None) or _first(here, entries)
     sentences = [*(line.said for line in manifest.lines), *(one.notes for one in entries)]
     said = len(entries) + 2 + sum(map(len, sentences))
-    room = max(here.height - 4, 4)
-    room -= min(said, room // 4)
+    room = max(here.height - 5, 4)
     has_pane = choices.task is not None or choices.trial is not None or bool(choices.pane)
     if has_pane:
         # The table comes first: what is in hand, and what else there is room for.
         room = max(room - min(MARGIN_ROWS, here.height // 2), LOGIC_ROWS)
+    else:
+        room -= min(said, room // 4)
     least = [_least(here, one) for one in entries]
     first = entries.index(in_hand) if in_hand is not None else 0
     last = first + 1
@@ -71,7 +72,8 @@ def ordered(here: Here, choices: LineChoices) -> tuple[WaveformEntry, ...]:
     """The channels that are to be seen, in the order that a person chose; all of them where all are hidden."""
     known = channels(here.picture.snapshot.manifest.waveforms)
     places = {number: place for place, number in enumerate(choices.order)}
-    known.sort(key=lambda entry: places.get(entry.number, len(places)))
+    # Whatever was not put into an order: what something was read from comes first.
+    known.sort(key=lambda entry: (places.get(entry.number, len(places)), line_of(here, entry) is None))
     seen = tuple(entry for entry in known if entry.number not in choices.hidden)
     return seen or tuple(known)
 

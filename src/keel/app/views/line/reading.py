@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from textwrap import wrap
 from typing import TYPE_CHECKING
 
 from keel.app.desk.errands import Errand
@@ -150,12 +151,14 @@ def _effect(here: Here, trial: Trial, errand: Errand[Tried], known: LineEntry | 
         role = "sea" if result.frames and not result.faulty else "coral" if not good else "brass"
         count = f"{words.count(result.frames)} frame{'s' if result.frames != 1 else ''}"
         faulty = f"{words.count(result.faulty)} faulty" if result.faulty else "none faulty"
-        found.append((f"so: {count}, {faulty}, explains {result.explained:.0%} of {of}", role))
+        effect = f"{count}, {faulty}, explains {result.explained:.0%} of {of}" if result.frames else f"no frame in {of}"
+        found.append((f"so: {effect}", role))
         found += [(sentence, "text") for sentence in result.said]
     if known is not None:
         now = f"as it stands: {known.said[0]}" if known.said else "as it stands: not known"
         found.append((now, "dim"))
-    return found
+    wide = max(here.width - (BESIDE if here.width >= LEAST_BESIDE else 0) - 6, 20)
+    return [(text, role) for sentence, role in found for text in wrap(sentence, wide, subsequent_indent="  ")]
 
 
 def _length(tried: Tried) -> int:

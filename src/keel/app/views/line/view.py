@@ -179,7 +179,9 @@ class LineView(View):
         else:
             text = f"{len(shown.frames)} frame{'s' if len(shown.frames) != 1 else ''} here"
         at = line.put(at, text, here.style("dim")) + 3
-        line.put(at, f"n N step by {choices.step}", here.style("brass"), max(here.width - at - 1, 0))
+        at = line.put(at, f"n N step by {choices.step}", here.style("brass"), max(here.width - at - 1, 0)) + 3
+        if any(bit.is_stuff for frame in shown.frames for bit in frame.close.bits):
+            line.put(at, "× a stuff bit", here.style("plum"), max(here.width - at - 1, 0))
         return line
 
     def _frame_in_hand(self, here: Here, shown: LineShown) -> SeenFrame | None:
