@@ -66,7 +66,7 @@ class KeelApp(InOrder):
         self.windows = Asking(self)
         self.everywhere = everywhere(self)
         self.head = Head(folder.stem if folder else "", recorder is not None)
-        self.tape, self.stage = Tape(lambda span: look_at(self, span)), Stage(self)
+        self.tape, self.stage = Tape(lambda span: look_at(self, span)), Stage(self, self._room)
         self.bar, self.keys = ViewBar(DOORS, self.go), KeyLine(self.perform)
         self.asking = AskLine(self._names, self._ask, self._show)
 
@@ -209,10 +209,10 @@ class KeelApp(InOrder):
         want = view.wants(self.here) if self.picture is not None else view.at_first()
         return Wish(folder, s.lens, s.ask, s.held, self.tape.cells, view.counts, want)
 
-    def on_resize(self) -> None:
+    def _room(self) -> None:
         """There is another room to fill."""
-        self.call_after_refresh(self._show)
-        self.call_after_refresh(self._wish)
+        self._show()
+        self._wish()
 
     # The helm.
 

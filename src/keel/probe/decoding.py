@@ -11,6 +11,7 @@ import numpy as np
 from keel.errors import InputError
 from keel.lines.code import Asked, Guess
 from keel.lines.codes import EVERY, guesses, is_told
+from keel.lines.evidence import LEAST_EXPLAINED
 from keel.lines.together import CLOCKED, read_together
 from keel.media.every import medium_of
 from keel.model.bus import bus_name
@@ -219,6 +220,8 @@ def _why_not(line: Logic, found: Sequence[Guess]) -> str:
     if not found:
         return f"cannot tell the code: none that is known makes sense of it{AS_IT_IS}"
     best = found[0]
-    share = f"explains {best.explained:.0%} at best"
     best_of = f"{EVERY[best.code].title} at {best.rate:,.0f} {medium_of(best.bus).unit}"
-    return f"cannot tell the code: {best_of} {share}{AS_IT_IS}"
+    if best.explained >= LEAST_EXPLAINED:
+        why = "would fit, but nothing in it could have failed: chance fits as well"
+        return f"cannot tell the code: {best_of} {why}{AS_IT_IS}"
+    return f"cannot tell the code: {best_of} explains {best.explained:.0%} at best{AS_IT_IS}"

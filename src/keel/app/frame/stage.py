@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from textual import events
 
 from keel.app.frame.helm import Helm, Here
@@ -15,9 +17,10 @@ WHEEL = 3
 class Stage(Sheet):
     """Shows one view at a time."""
 
-    def __init__(self, helm: Helm) -> None:
+    def __init__(self, helm: Helm, on_room: Callable[[], None]) -> None:
+        """``on_room`` is called when there is another room to fill."""
         super().__init__(id="stage")
-        self._helm = helm
+        self._helm, self._on_room = helm, on_room
         self._view: View | None = None
         self._here: Here | None = None
         self._why = ""
@@ -38,6 +41,10 @@ class Stage(Sheet):
             for line in lines:
                 line.fade(self.palette.style("dim"))
         return lines
+
+    def on_resize(self) -> None:
+        """What is wanted of the desk depends on the room; rows of the tape come and go, whatever the window does."""
+        self.call_after_refresh(self._on_room)
 
     def on_click(self, event: events.Click) -> None:
         """The view answers it."""

@@ -52,11 +52,11 @@ def cursor_lines(here: Here, shown: LineShown, choices: LineChoices, layout: Lay
     in_hand_first = sorted(layout.entries, key=lambda entry: entry is not layout.in_hand)
     for entry in in_hand_first:
         values = shown.values.get(entry.number, ())
-        said = " → ".join(_reading(value, entry) for value in values)
-        if values and at + len(entry.name) + len(said) + 2 < here.width:
+        readings = " → ".join(_reading(value, entry) for value in values)
+        if values and at + len(entry.name) + len(readings) + 2 < here.width:
             role = "strong" if layout.in_hand is entry else "text"
             at = read.put(at, entry.name, here.style("dim")) + 1
-            at = read.put(at, said, here.style(role)) + 3
+            at = read.put(at, readings, here.style(role)) + 3
     return [line, read]
 
 
@@ -94,21 +94,20 @@ def fact_lines(here: Here, in_hand: WaveformEntry | None, room: int) -> list[Lin
     heading, at = here.line(), 2
     for title, wide, right in _titles(here.width):
         at = heading.put(at, title, here.style("dim"), wide, right) + 1
-    found = [(line.bus, _found(here, line)) for line in manifest.lines]
-    said = [(entry, _notes(here, entry)) for entry in entries]
-    needed = len(entries) + 2 + sum(len(lines) for _, lines in found) + sum(len(lines) for _, lines in said)
-    if in_hand is not None:
-        # What is in hand comes first.
-        mine = line_of_channel(manifest.waveforms, manifest.lines, in_hand)
-        found.sort(key=lambda one: mine is None or one[0] != mine.bus)
-        said.sort(key=lambda one: one[0] is not in_hand)
-        if needed > room:
-            entries = [in_hand, *(entry for entry in entries if entry is not in_hand)][: max(room - 4, 1)]
+    # What is in hand comes first: its row where room is short, and what is said of it.
+    mine = line_of_channel(manifest.waveforms, manifest.lines, in_hand) if in_hand is not None else None
+    said: list[Line] = []
+    others: list[Line] = []
+    for line in manifest.lines:
+        (said if line is mine else others).extend(_found(here, line))
+    for entry in entries:
+        (said if entry is in_hand else others).extend(_notes(here, entry))
+    needed = len(entries) + 2 + len(said) + len(others)
+    if needed > room and in_hand is not None:
+        entries = [in_hand, *(entry for entry in entries if entry is not in_hand)][: max(room - 4, 1)]
     lines = [heading, *(_channel(here, entry, entry is in_hand) for entry in entries)]
     lines += [here.line()] if needed <= room else []
-    for _, more in (*found, *said):
-        lines += more
-    return lines[: max(room, 0)]
+    return [*lines, *said, *others][: max(room, 0)]
 
 
 def _notes(here: Here, entry: WaveformEntry) -> list[Line]:
