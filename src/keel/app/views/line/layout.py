@@ -13,7 +13,7 @@ from keel.store.waveform_entries import channels, line_of_channel, line_on
 if TYPE_CHECKING:
     from keel.store.waveform_entries import LineEntry, WaveformEntry
 
-VOLTS_ROWS, MOST_VOLTS_ROWS, LOGIC_ROWS, MOST_LOGIC_ROWS = 5, 12, 3, 5
+VOLTS_ROWS, MOST_VOLTS_ROWS, LOGIC_ROWS, MOST_LOGIC_ROWS = 5, 14, 3, 7
 FIELD_ROWS = 9
 """So many rows below are kept for the fields of a frame, where there are."""
 MARGIN_ROWS = 16

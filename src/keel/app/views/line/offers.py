@@ -11,6 +11,8 @@ from keel.app.dialogs.offers import BLOCK, drawn, stem_of
 from keel.app.frame.helm import Here, Offer
 from keel.app.views.line.measures import Measures
 from keel.draw.drawings import drawing
+from keel.model.span import Span
+from keel.model.waveform import Logic
 
 if TYPE_CHECKING:
     from keel.app.desk.picture import Picture
@@ -18,9 +20,21 @@ if TYPE_CHECKING:
 
 
 def offers_of(
-    here: Here, shown: Sequence[WaveformEntry], cursors: Sequence[int], measures: Measures | None = None
+    here: Here,
+    shown: Sequence[WaveformEntry],
+    entries: Sequence[WaveformEntry],
+    cursors: Sequence[int],
+    measures: Measures | None = None,
 ) -> list[Offer]:
-    """Drawing, frames, messages by time and voltage, and what was measured."""
+    """Drawing, frames, messages by time and voltage, the waveforms themselves, and what was measured.
+
+    Args:
+        here: The screen.
+        shown: The channels that are drawn.
+        entries: Those that might be: all that are not hidden.
+        cursors: In ns; the waveforms between two of them are saved, else those in the lens.
+        measures: The margins, if they were measured.
+    """
     picture = here.picture
     if not shown:
         return []
@@ -36,10 +50,51 @@ def offers_of(
         name = f"{stem_of(picture)}-identifiers.csv"
         words = "identifiers by time and voltage, as CSV"
         found.append(Offer(words, name, lambda path: _save_messages(path, picture, False)))
+    found += _cuts(here, entries, cursors)
     if measures is not None and measures.share == 1:
         name = f"{stem_of(picture)}-margins.csv"
         found.append(Offer("margins, as CSV", name, lambda path: _save_margins(path, measures)))
     return found
+
+
+def _cuts(here: Here, entries: Sequence[WaveformEntry], cursors: Sequence[int]) -> list[Offer]:
+    """The waveforms between the cursors, or in the lens: as text, and their levels as a dump."""
+    picture = here.picture
+    span = Span(min(cursors), max(cursors)) if len(cursors) == 2 else here.lens
+    where = "between the cursors" if len(cursors) == 2 else "in the lens"
+    stem = f"{stem_of(picture)}-cut"
+    return [
+        Offer(f"waveforms {where}, as CSV", f"{stem}.csv", lambda path: _save_text(path, picture, entries, span)),
+        Offer(f"levels {where}, as VCD", f"{stem}.vcd", lambda path: _save_dump(path, picture, entries, span)),
+    ]
+
+
+def _save_text(path: Path, picture: Picture, entries: Sequence[WaveformEntry], span: Span) -> list[str]:
+    from keel.formats.wave_out import write_text
+    from keel.model.waveform import Channel
+    from keel.probe.stored import wave_of
+
+    snapshot = picture.snapshot
+    channels = [Channel(entry.name, entry.number, wave_of(snapshot, entry)) for entry in entries]
+    write_text(path, channels, span)
+    return []
+
+
+def _save_dump(path: Path, picture: Picture, entries: Sequence[WaveformEntry], span: Span) -> list[str]:
+    from keel.formats.wave_out import write_vcd
+    from keel.probe.looking import levels_of
+    from keel.probe.stored import wave_of
+
+    snapshot = picture.snapshot
+    found, left_out = [], []
+    for entry in entries:
+        wave = levels_of(snapshot, entry) or wave_of(snapshot, entry)
+        if isinstance(wave, Logic):
+            found.append((entry.name, wave))
+        else:
+            left_out.append(entry.name)
+    write_vcd(path, found, span)
+    return [f"{name}: volts of which no levels were read" for name in left_out]
 
 
 def _save_messages(path: Path, picture: Picture, is_each: bool) -> list[str]:

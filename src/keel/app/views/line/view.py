@@ -399,7 +399,8 @@ class LineView(View):
 
         shown, choices = here.picture.part(LineShown), here.state.of(LineChoices)
         measures = shown.measures.result if shown is not None and choices.task is not None else None
-        return offers_of(here, layout_of(here).shown, choices.cursors, measures)
+        layout = layout_of(here)
+        return offers_of(here, layout.shown, layout.entries, choices.cursors, measures)
 
     def to_moment(self, helm: Helm, time: int) -> bool:
         """A moment that was clicked on the tape comes into the middle."""
