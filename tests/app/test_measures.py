@@ -163,7 +163,7 @@ async def test_messages_and_margins_are_exported(both: Path, tmp_path: Path) -> 
                 file = tmp_path / offer.path
                 assert offer.save(file) == []
                 saved[offer.words.split(",")[0]] = file.read_text().splitlines()
-    assert saved["margins"][0] == "bus,what,unit,min,mean,max,nominal,margin,at" and len(saved["margins"]) > 10
+    assert saved["margins"][0] == "bus,what,unit,min,mean,max,nominal,margin,at,limited" and len(saved["margins"]) > 10
     assert len(saved["messages by time and voltage"]) == 1 + 117
     assert saved["messages by time and voltage"][0].startswith("number,bus,id,dir,start,end,length,gap,low,high")
     assert len(saved["identifiers by time and voltage"]) == 1 + 14

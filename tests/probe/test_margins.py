@@ -151,7 +151,7 @@ def lines_in(text: str) -> Iterator[list[str]]:
 def test_the_command_says_the_nearest_to_failure_first(tmp_path: Path) -> None:
     folder = recording(tmp_path / "r.keel", Wanted("uart"), tx=late_by(0.2))
     rows = json.loads(keel("margins", folder, "--json").stdout)
-    assert list(rows[0]) == ["bus", "what", "unit", "min", "mean", "max", "nominal", "margin", "at"]
+    assert list(rows[0]) == ["bus", "what", "unit", "min", "mean", "max", "nominal", "margin", "at", "limited"]
     known = [row["margin"] for row in rows if row["margin"] is not None]
     assert known == sorted(known) and known[0] == pytest.approx(0.6, abs=0.01)
     table = keel("margins", folder).stdout
@@ -164,3 +164,34 @@ def test_the_command_says_the_nearest_to_failure_first(tmp_path: Path) -> None:
     keel("bench", "--seconds", "1", "--lines", "can", "--out", tmp_path / "c.keel")
     none = keel("margins", tmp_path / "c.keel")
     assert none.returncode != 0 and "no line was read from a waveform" in none.stderr
+
+
+def test_frames_with_a_fault_are_measured_and_said_to_be(tmp_path: Path) -> None:
+    frames = [CanFrame(0x123, b"\xaa\x55", spoil_crc=4 if n == 2 else 0) for n in range(5)]
+    rows, said = rows_of(recording(tmp_path / "r.keel", wire=wave(can(frames, 500_000)[0])))
+    assert "wire: 1 frames with a fault are measured, too" in said
+    assert rows["sample point"].margin is not None
+
+
+def test_dominant_and_recessive_bits_are_told_apart(tmp_path: Path) -> None:
+    """Each recessive bit that follows a dominant one is shorter by 200 ns, and the dominant one longer."""
+    line = wave(can([CanFrame(0x123, b"\xaa\x55")] * 4, 500_000)[0])
+    edges = line.edges.copy()
+    rises = (np.arange(len(edges)) + line.first) % 2 == 0
+    edges[rises] += 200
+    rows, _ = rows_of(recording(tmp_path / "r.keel", wire=Logic(line.start, line.end, line.first, edges)))
+    dominant, recessive = rows["bits, dominant"], rows["bits, recessive"]
+    assert dominant.most == pytest.approx(110, abs=0.5) and recessive.least == pytest.approx(90, abs=0.5)
+    assert dominant.mean > 102 and recessive.mean < 98
+
+
+def test_what_the_samples_make_of_it_is_marked(tmp_path: Path) -> None:
+    line = wave(uart(b"\x55\x0f\x33" * 8, RATE, pauses=[3.0] * 24))
+    for step, over, expected in ((BIT / 12, 2, True), (BIT / 200, 20, False)):
+        times = np.arange(line.start, line.end, step)
+        levels = line.first ^ (np.searchsorted(line.edges, times, side="right") & 1)
+        # Edges that take so many samples.
+        smooth = np.convolve(levels, np.ones(over) / over, "same")
+        tx = Analog(0, step, (3.3 * smooth).astype(np.float32))
+        rows, _ = rows_of(recording(tmp_path / f"r{expected}.keel", tx=tx))
+        assert rows["rise time"].limited is expected

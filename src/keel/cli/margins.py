@@ -127,5 +127,7 @@ def _table(rows: tuple[Margin, ...], zero: int) -> None:
         numbers = "".join(f"{one:>12.4g}" for one in (row.least, row.mean, row.most))
         print(
             f"{plain(row.bus)[:9]:10}{plain(row.what)[:31]:32}{margin:>8}{numbers}{nominal:>12}  {row.unit:5}"
-            f"{(row.at - zero) / 1e9:>16.9f}"
+            f"{(row.at - zero) / 1e9:>16.9f}{'  ≈' if row.limited else ''}"
         )
+    if any(row.limited for row in rows):
+        print("≈ no more than the interval of the samples makes of it")

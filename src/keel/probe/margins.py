@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -15,6 +15,7 @@ from keel.lines.pulses import window
 from keel.lines.timing import Pulses, joined, taken
 from keel.lines.together import CLOCKED
 from keel.media.every import ends_of
+from keel.model.faults import Fault
 from keel.model.frames import FrameBatch, Rows, Times
 from keel.model.waveform import Analog, Logic
 from keel.probe.fields import Explainer
@@ -25,6 +26,11 @@ from keel.store.waveform_entries import LineEntry, WaveformEntry
 
 MOST_FRAMES, WORST = 1_500, 100
 """Fields are found of so many frames, evenly from all, and of so many more whose pulses are farthest off."""
+NO_BITS = int(Fault.ERROR_FLAG | Fault.OVERLOAD)
+"""Faults of what is no frame."""
+OF_SAMPLES, OF_EDGES = 1.5, 3.0
+"""Times are limited by the samples where they differ by no more than so many intervals; edges where they take no more
+than so many."""
 SHORT, PER_CENT = 2.0, 100.0
 """Of all pulses so many per cent are short: within these an edge has to be over."""
 Progress = Callable[[int, int], None]
@@ -41,6 +47,7 @@ class Margin:
         nominal: What it should be; None where nothing says.
         margin: What is left before it fails, from 0 (nothing) to 1; None where that cannot be said.
         at: When the worst was, in ns.
+        limited: Whether what was measured is no more than the interval of the samples makes of it.
     """
 
     bus: str
@@ -52,12 +59,13 @@ class Margin:
     nominal: float | None
     margin: float | None
     at: int
+    limited: bool = False
 
     def to_json(self) -> dict[str, Any]:
         """As ``keel margins --json`` has it."""
         return {
             "bus": self.bus, "what": self.what, "unit": self.unit, "min": self.least, "mean": self.mean,
-            "max": self.most, "nominal": self.nominal, "margin": self.margin, "at": self.at,
+            "max": self.most, "nominal": self.nominal, "margin": self.margin, "at": self.at, "limited": self.limited,
         }  # fmt: skip
 
 
@@ -84,7 +92,7 @@ def margins_of(snapshot: Snapshot, frames: FrameBatch, progress: Progress = lamb
 
     Args:
         snapshot: The recording.
-        frames: Which frames are looked at; of those of other buses, and those with a fault, nothing is measured.
+        frames: Which frames are looked at; of those of other buses nothing is measured.
         progress: Told how much of how much is done; what it raises gives it up.
     """
     rows: list[Margin] = []
@@ -93,13 +101,14 @@ def margins_of(snapshot: Snapshot, frames: FrameBatch, progress: Progress = lamb
     lines = [line for line in snapshot.manifest.lines if (frames.bus == line.bus).any() and line.code in EVERY]
     for number, line in enumerate(lines):
         mine = np.flatnonzero(frames.bus == line.bus)
-        sound = mine[frames.is_sound(mine)]
+        # What others made of a frame has no bits; frames with a fault have, and are those that one wants to know of.
+        mine = mine[(frames.faults[mine] & np.uint64(NO_BITS)) == 0]
         name = snapshot.manifest.buses[line.bus].name
-        if len(sound) < len(mine):
-            said.append(f"{name}: {len(mine) - len(sound):,} frames with a fault are left out")
-        if not len(sound):
+        if faulty := int((~frames.is_sound(mine)).sum()):
+            said.append(f"{name}: {faulty:,} frames with a fault are measured, too")
+        if not len(mine):
             continue
-        of = frames.take(sound)
+        of = frames.take(mine)
 
         def tell(part: float, number: int = number) -> None:
             progress(round(100 * (number + part)), 100 * len(lines))
@@ -126,7 +135,9 @@ def _margins(
         rows += _clocked(bus, wires, line, starts, ends)
     else:
         probes = [_only(snapshot, line)]
-        rows += _timed(bus, line, probes[0].logic, frames, ends, explainer, said, tell)
+        timed = _timed(bus, line, probes[0].logic, frames, ends, explainer, said, tell)
+        interval = probes[0].wave.step if probes[0].wave is not None else 0.0
+        rows += [_limited(row, interval) for row in timed]
     for place, probe in enumerate(probes):
         tell(0.6 + 0.4 * place / len(probes))
         if probe.wave is not None:
@@ -207,12 +218,41 @@ def _timed(
         margin = 1 - np.where(off >= 0, off / mine.late, -off / mine.early)
         nominal = float(np.median(mine.unit))
         rows.append(_row(bus, f"bit width, {kind}", "ns", width, mine.begins, margin, nominal))
+    # A threshold off the middle, or slow edges, make one level longer at the cost of the other.
+    levels = _levels(logic, pulses)
+    for level, name in LEVELS_OF.get(line.code, LEVELS_OF[""]):
+        mine = taken(pulses, levels == level)
+        if len(mine):
+            off = mine.ends - mine.begins - mine.bits * mine.unit
+            margin = 1 - np.where(off >= 0, off / mine.late, -off / mine.early)
+            share = (mine.ends - mine.begins) / (mine.bits * mine.unit) * PER_CENT
+            rows.append(_row(bus, f"bits, {name}", "%", share, mine.begins, margin, PER_CENT))
     rows.append(_row(bus, "sample point", "%", left * PER_CENT, pulses.ends, left, PER_CENT))
     usual = float(np.median(pulses.off))
     jitter = np.abs(pulses.off - usual)
     limit = np.minimum(pulses.early, pulses.late)
     rows.append(_row(bus, "jitter", "ns", jitter, pulses.ends, 1 - jitter / limit, 0.0))
     return rows
+
+
+CAN_LEVELS = ((0, "dominant"), (1, "recessive"))
+LEVELS_OF = {"can": CAN_LEVELS, "canfd": CAN_LEVELS, "lin": CAN_LEVELS, "": ((0, "low"), (1, "high"))}
+"""What the levels of a line are called, as it is read."""
+
+
+def _levels(logic: Logic, pulses: Pulses) -> Any:
+    """The level of each pulse, as the line is read."""
+    place = np.searchsorted(logic.edges, pulses.begins, side="right")
+    return (logic.first ^ place) & 1
+
+
+def _limited(row: Margin, interval: float) -> Margin:
+    """A row of times, marked where what it says is no more than the interval of the samples makes of it."""
+    if row.unit != "ns" or not interval:
+        return row
+    middle = row.mean if row.nominal is None else row.nominal
+    farthest = max(abs(row.most - middle), abs(row.least - middle))
+    return replace(row, limited=farthest <= OF_SAMPLES * interval)
 
 
 def _as_meant(line: LineEntry) -> How:
@@ -323,9 +363,10 @@ def _volts(
         rows.append(_row(bus, f"level {name}{tail}", "V", rest, shapes.times[mine], left, level))
         took = shapes.took[mine]
         edge = "rise time" if name == "high" else "fall time"
-        rows.append(
-            _row(bus, f"{edge}{tail}", "ns", took, shapes.times[mine], 1 - took / shortest if shortest else None, None)
+        took_row = _row(
+            bus, f"{edge}{tail}", "ns", took, shapes.times[mine], 1 - took / shortest if shortest else None, None
         )
+        rows.append(replace(took_row, limited=took_row.mean <= OF_EDGES * wave.step))
         beyond = shapes.beyond[mine] * PER_CENT
         rows.append(_row(bus, f"overshoot {name}{tail}", "%", beyond, shapes.times[mine], None, 0.0))
         back = shapes.back[mine]

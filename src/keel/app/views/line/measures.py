@@ -14,6 +14,8 @@ from keel.app.paint.canvas import Line
 from keel.app.paint.strokes import bar
 from keel.app.views.line.choices import LineChoices, Task
 from keel.app.views.line.going import go_to
+from keel.app.views.line.layout import across
+from keel.app.views.line.moments import clock_of
 from keel.app.views.line.steps import Goal
 from keel.model.span import Span
 
@@ -125,23 +127,25 @@ def _said(here: Here, sentences: tuple[str, ...] | list[str], role: str) -> list
 
 def _alone(here: Here, found: Margins) -> list[Line]:
     if not found.rows:
-        return [*_said(here, found.said, "brass"), *_said(here, ["no good frame in the lens meets the ask"], "dim")]
-    heading = here.line()
+        return [*_said(here, found.said, "brass"), *_said(here, ["no frame in the lens meets the ask"], "dim")]
+    heading, clock = here.line(), clock_of(here, across(here))
     _cells(heading, here, "dim", ("what", "left", "", "least", "mean", "most", "should be", "", "worst at"))
     lines = [heading]
     for row in found.rows:
         line = here.line()
         role = _role(row.margin)
         share = "—" if row.margin is None else f"{row.margin:.0%}"
-        mark = "✕ " if row.margin is not None and row.margin < FEW else ""
+        mark = "✕ " if row.margin is not None and row.margin < FEW else "≈ " if row.limited else ""
         numbers = tuple(words.measured(one) for one in (row.least, row.mean, row.most))
         nominal = "—" if row.nominal is None else words.measured(row.nominal)
-        seconds = f"{words.seconds(row.at - here.picture.zero, 6)} s"
-        _cells(line, here, "text", (f"{mark}{row.what}", share, "", *numbers, nominal, row.unit, seconds))
+        moment = clock.moment(row.at)
+        _cells(line, here, "text", (f"{mark}{row.what}", share, "", *numbers, nominal, row.unit, moment))
         line.put(34, share, here.style(role, bold=role != "text"), 6, True)
         line.put(41, bar(row.margin or 0.0, BAR), here.style(_bar_role(role)), BAR)
         lines.append(line)
-    return [*lines, *_said(here, found.said, "brass")]
+    limited = any(row.limited for row in found.rows)
+    note = ["≈ no more than the interval of the samples makes of it"] if limited else []
+    return [*lines, *_said(here, found.said, "brass"), *_said(here, note, "dim")]
 
 
 _WIDTHS = ((2, 31, False), (34, 6, True), (41, 8, False), (50, 11, True), (62, 11, True), (74, 11, True),
