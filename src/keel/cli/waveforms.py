@@ -70,6 +70,10 @@ def decode(
             help="Add to a recording: by frames that both have, or the file's zero lies at T, as 12.5s.",
         ),
     ] = "",
+    append: Annotated[
+        bool,
+        typer.Option("--append", help="Captures of one line, in sequence; behind what REC holds, if any."),
+    ] = False,
     undo: Annotated[bool, typer.Option("--undo", help="Of a recording: take back what was read anew last.")] = False,
     json: Json = False,
 ) -> None:
@@ -88,7 +92,11 @@ def decode(
         raise typer.BadParameter("--bus and --undo are for recordings")
     if output is None:
         raise typer.BadParameter("-o REC says which recording to make")
-    if align:
+    if append and align:
+        raise typer.BadParameter("--append puts files behind each other, --align beside what is there: one of both")
+    if append:
+        _append(files, output, options, json)
+    elif align:
         _add(files, output, align, options, json)
     else:
         _new(files, output, options, json)
@@ -110,6 +118,29 @@ def _add(files: list[Path], folder: Path, align: str, options: Codes, json: bool
         bar.end()
     _print(added.done, json)
     say(f"{plain(str(folder))}: {added.frames} frames added, {plain(added.said)}")
+
+
+def _append(files: list[Path], output: Path, options: Codes, json: bool) -> None:
+    from keel.model.safe_text import plain
+    from keel.probe.appending import append_waveforms
+    from keel.probe.importing import import_waveforms
+    from keel.store.library import with_suffix
+
+    folder, said = with_suffix(output), said_of(options)
+    bar = Progress("reading")
+    try:
+        if not folder.exists():
+            import_waveforms(files[:1], folder, said, bar.at)
+            files = files[1:]
+        if files:
+            added = append_waveforms(files, folder, said, bar.at)
+    finally:
+        bar.end()
+    if not files:
+        say(f"{plain(str(folder))}: there is one capture; more follow it with --append")
+        return
+    _print(added.done, json)
+    say(f"{plain(str(folder))}: {added.frames} frames, {plain(added.said)}; keel decode {folder} --undo takes it back")
 
 
 def _new(files: list[Path], output: Path, options: Codes, json: bool) -> None:

@@ -111,17 +111,24 @@ def told(line: Line) -> list[str]:
     check = guess.check or "without a fault"
     count = len(guess.frames)
     quality = f", {share:.1%} {check}, explains {guess.explained:.0%}" if guess.evidence.foretold > 0 else ""
-    said = [f"{title} at {rates}{inverted}: {count:,} frames{quality}"]
+    said = [f"{title} at {rates}{_framing(guess)}{inverted}: {count:,} frames{quality}"]
     alike = _repeats(guess.frames)
     if alike:
         said.append(f"one and the same message {alike:,} times, whatever was done")
     if line.runner_up is not None:
         other = line.runner_up
         bad = other.faulty / max(len(other.frames), 1)
-        said.append(
-            f"runner-up: {EVERY[other.code].title} at {other.rate:,.0f} {medium_of(other.bus).unit}, {bad:.0%} faulty"
-        )
+        rate = f"{other.rate:,.0f} {medium_of(other.bus).unit}"
+        said.append(f"runner-up: {EVERY[other.code].title} at {rate}{_framing(other)}, {bad:.0%} faulty")
     return [*said, *guess.said]
+
+
+def _framing(guess: Guess) -> str:
+    """How bytes are framed, where that was found: ``, 8N1``."""
+    bits, parity, stop = (guess.settings.get(name) for name in ("bits", "parity", "stop"))
+    if bits is None or parity is None or stop is None:
+        return ""
+    return f", {bits}{str(parity)[0].upper()}{stop:g}"
 
 
 def _repeats(frames: FrameBatch) -> int:

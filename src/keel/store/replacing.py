@@ -24,7 +24,7 @@ from keel.store.locks import WriterLock
 from keel.store.manifest import Comment, Manifest, SegmentEntry, edit_manifest, load_manifest
 from keel.store.sealing import journal_numbers
 from keel.store.segment import ASIDE, Sealed, aside_path, segment_path, write_segment
-from keel.store.waveform_entries import LineEntry, Replaced
+from keel.store.waveform_entries import LineEntry, Replaced, WaveformEntry
 from keel.store.writer import SEAL_ROWS, Writer, carry_of
 
 NEAR_NS = 1_000
@@ -73,6 +73,7 @@ def replace_frames(
                 tuple(map(to_plain, manifest.buses)),
                 tuple(map(to_plain, manifest.comments)),
                 by=tuple(entry.number for entry in made.entries),
+                waveforms=tuple(map(to_plain, manifest.waveforms)),
             )
             manifest.segments = [*manifest.segments[:kept], *made.entries]
             manifest.generation += 1
@@ -107,11 +108,14 @@ def take_back(folder: Path) -> None:
                 tuple(map(to_plain, manifest.buses)),
                 tuple(map(to_plain, manifest.comments)),
                 by=tuple(entry.number for entry in old),
+                waveforms=tuple(map(to_plain, manifest.waveforms)),
             )
             manifest.segments = [*manifest.segments[:kept], *old]
             manifest.lines = [from_plain(line, LineEntry) for line in last.lines]
             manifest.buses = [from_plain(bus, Bus) for bus in last.buses]
             manifest.comments = [from_plain(comment, Comment) for comment in last.comments]
+            if last.waveforms:
+                manifest.waveforms = [from_plain(entry, WaveformEntry) for entry in last.waveforms]
             manifest.generation += 1
         _set_aside(folder, [entry.number for entry in now])
 

@@ -112,7 +112,7 @@ class Replaced(Extensible):
 
     Attributes:
         segments: The numbers of the segments that are no longer listed, as `SegmentEntry` has them.
-        lines, buses, comments: What the manifest said.
+        lines, buses, comments, waveforms: What the manifest said; of ``waveforms`` older recordings have none.
         by: The numbers of the segments that came in their place.
     """
 
@@ -121,6 +121,7 @@ class Replaced(Extensible):
     buses: tuple[dict[str, Any], ...]
     comments: tuple[dict[str, Any], ...] = ()
     by: tuple[int, ...] = ()
+    waveforms: tuple[dict[str, Any], ...] = ()
 
 
 def channels(waveforms: Sequence[WaveformEntry]) -> list[WaveformEntry]:
