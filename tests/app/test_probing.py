@@ -71,6 +71,40 @@ async def test_volts_are_shown_as_they_would_be_read_before_they_are_imported(be
         await until(pilot, lambda: is_open(app, "line") and "serial at 9," in shown(app))
 
 
+def preview_text(app: KeelApp) -> str:
+    assert isinstance(app.screen, WavePreview)
+    return "\n".join(line.text() for line in app.screen.preview.paint(160, 40))
+
+
+async def test_every_guess_of_a_text_is_corrected_before_it_is_imported(beside: Path) -> None:
+    Path("odd.csv").write_text("a;b;c\n" + "".join(f"{n};{n % 2 * 33};{n % 5}\n" for n in range(400)))
+    app = KeelApp(None)
+    async with app.run_test(size=(160, 40)) as pilot:
+        await take(app, pilot, "odd")
+        await until(pilot, lambda: isinstance(app.screen, WavePreview))
+        assert "semicolon-separated" in preview_text(app) and "times in s in the first column" in preview_text(app)
+        # Times are in ms, the first channel in mV with a probe of ten to one.
+        await pilot.press("u", "right", "u")
+        await until(pilot, lambda: "times in ms" in preview_text(app) and "channel mV" in preview_text(app))
+        await pilot.press("g", *"100", "enter", "o", *"1.5", "enter")
+        await until(pilot, lambda: "b x 100 · b + 1.5 V" in preview_text(app))
+        assert "a sample each 1.0 ms" in preview_text(app) and "1.5  4.8  1.5" in preview_text(app)
+        # No times after all, but an interval.
+        await pilot.press("t")
+        await until(pilot, lambda: "no times, no interval" in preview_text(app))
+        await pilot.press("i", *"often", "enter")
+        await until(pilot, lambda: any("is no time" in one.message for one in app._notifications))
+        await pilot.press("i", *"20us", "enter")
+        await until(pilot, lambda: "a sample each 20.0 µs" in preview_text(app))
+        await pilot.press("t", "enter")
+        await until(pilot, lambda: is_open(app, "line"))
+        manifest = load_manifest(app.state.folder) if app.state.folder else None
+        assert manifest is not None
+        entry = next(one for one in manifest.waveforms if one.name == "b")
+        assert entry.step == 1e6
+        assert any("set by hand: gain 100, offset 1.5 V" in note for note in entry.notes)
+
+
 async def test_a_preview_that_is_left_imports_nothing(beside: Path) -> None:
     app = KeelApp(None)
     async with app.run_test(size=(160, 40)) as pilot:

@@ -12,6 +12,7 @@ from keel.app.shared.state import State
 
 if TYPE_CHECKING:
     from keel.formats.layout import Layout
+    from keel.formats.wave_taken import Taken
 
 TYPED = "\0typed"
 BENCH = "bench"
@@ -115,7 +116,7 @@ def import_capture(helm: Helm, file: Path, left: Callable[[], None]) -> None:
             _import(helm, file, kind, None, left)
         elif kind.is_waveform:
             wave = WavePreview(file, kind.head)
-            helm.windows.open(wave, lambda yes: _import(helm, file, kind, None, left) if yes else left())
+            helm.windows.open(wave, lambda taken: _import(helm, file, kind, None, left, taken), left)
         else:
             helm.windows.open(ImportPreview(file, kind.head), lambda layout: taken(kind, layout))
 
@@ -135,7 +136,7 @@ def _kind_of(file: Path) -> Kind:
         KeelError: it cannot be read, or nothing recognises it.
     """
     from keel.errors import UnknownFormat
-    from keel.formats import delimited, wave_text
+    from keel.formats import delimited, wav, wave_text
     from keel.formats.preview import HEAD_BYTES
     from keel.formats.registry import recognise
     from keel.formats.waveforms import kind_of
@@ -145,7 +146,8 @@ def _kind_of(file: Path) -> Kind:
         is_waveform, is_text = False, recognise(file)[0] is delimited.FORMAT
     except UnknownFormat as error:
         try:
-            is_waveform, is_text = True, kind_of(file) == wave_text.NAME
+            # Of a dump there is nothing to say: its times and levels are plain.
+            is_waveform, is_text = True, kind_of(file) in (wave_text.NAME, wav.NAME)
         except UnknownFormat:
             raise error from None
     if folder_of(file).exists() or not is_text:
@@ -154,16 +156,24 @@ def _kind_of(file: Path) -> Kind:
         return Kind(is_waveform, opened.read(HEAD_BYTES))
 
 
-def _import(helm: Helm, file: Path, kind: Kind, layout: Layout | None, left: Callable[[], None]) -> None:
+def _import(
+    helm: Helm,
+    file: Path,
+    kind: Kind,
+    layout: Layout | None,
+    left: Callable[[], None],
+    waves: Taken | None = None,
+) -> None:
     from keel.app.dialogs.working import working
 
     def make(folder: Path, progress: Callable[[int, int], None]) -> None:
         from keel.formats.importing import import_files
         from keel.measure.rates import settle_rates
-        from keel.probe.importing import import_waveforms
+        from keel.probe.importing import NOTHING_SAID, Said, import_waveforms
 
         if kind.is_waveform:
-            import_waveforms([file], folder, progress=progress)
+            said = Said(taken=waves, given=tuple(waves.given)) if waves is not None else NOTHING_SAID
+            import_waveforms([file], folder, said, progress)
         else:
             import_files([file], folder, lambda _, done, total: progress(done, total), layout=layout)
             settle_rates(folder)

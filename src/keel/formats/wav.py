@@ -15,6 +15,7 @@ from keel.errors import InputError
 from keel.model.frames import Bytes
 from keel.model.waveform import Analog, Channel
 
+NAME = "WAV"
 PCM, FLOAT, EXTENSIBLE = 1, 3, 0xFFFE
 SAMPLES = {(PCM, 8), (PCM, 16), (PCM, 24), (PCM, 32), (FLOAT, 32), (FLOAT, 64)}
 

@@ -18,7 +18,7 @@ from numba import njit
 
 from keel.errors import InputError
 from keel.formats.wave_cells import Progress, read_cells
-from keel.formats.wave_taken import AS_FOUND, TIME_NS, VOLTS, Taken
+from keel.formats.wave_taken import AS_FOUND, EVERY, TIME_NS, VOLTS, Taken
 from keel.model.frames import Bytes, Times
 from keel.model.waveform import Analog, Channel, Logic
 
@@ -190,7 +190,7 @@ def parse_wave_text(
     holes = tuple(sorted({*holes, *breaks}))
     found = []
     for number, (name, values) in enumerate(zip(names, columns, strict=True), 1):
-        called = _UNIT.sub("", name).strip() or f"CH{number}"
+        called = _called(name, number)
         said = taken.volts_in(called)
         wave = _wave(times, values, _unit(name, VOLTS, 1.0) if said is None else said, holes)
         found.append(Channel(called, number, wave, (), tuple(notes)))
@@ -287,12 +287,38 @@ def _behind_lines(data: Bytes, lines: int) -> int:
 
 
 def _unit(name: str, known: dict[str, float], usual: float) -> float:
-    if name.strip().lower() in known:
+    return known.get(_unit_word(name, known).lower(), usual)
+
+
+def _unit_word(title: str, known: dict[str, float]) -> str:
+    """The unit that a title says, if it is one of those; else nothing."""
+    if title.strip().lower() in known:
         # A title that is nothing but a unit.
-        return known[name.strip().lower()]
-    found = _UNIT.search(name)
-    word = (found[1] or found[2] or "").lower() if found else ""
-    return known.get(word, usual)
+        return title.strip()
+    found = _UNIT.search(title)
+    word = (found[1] or found[2] or "") if found else ""
+    return word if word.lower() in known else ""
+
+
+def channel_names(shape: Shape) -> list[str | None]:
+    """What the channels in a text's columns are called; None stands for the column of times."""
+    names: list[str | None] = [None] if shape.has_time else []
+    titles = shape.names[len(names) :]
+    return names + [_called(title, number) for number, title in enumerate(titles, 1)]
+
+
+def _called(title: str, number: int) -> str:
+    """A channel's name: its title without the unit."""
+    return _UNIT.sub("", title).strip() or f"CH{number}"
+
+
+def unit_of(shape: Shape, column: int, taken: Taken) -> str:
+    """The unit that a column's numbers are taken in: as was said, else as its title says, else s or V."""
+    name = channel_names(shape)[column]
+    if name is None:
+        return taken.time_unit or _unit_word(shape.names[column], TIME_NS) or "s"
+    said = taken.volt_units.get(name, taken.volt_units.get(EVERY, ""))
+    return said or _unit_word(shape.names[column], VOLTS) or "V"
 
 
 def _wave(times: Any, values: Any, unit: float, holes: tuple[tuple[int, int], ...]) -> Logic | Analog:

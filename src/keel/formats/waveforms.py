@@ -16,7 +16,7 @@ Progress = Callable[[int, int], None]
 Read = Callable[[Path, tuple[str, ...], Progress, Taken], list[Channel]]
 READERS: list[tuple[str, Callable[[bytes], str | None], Read]] = [
     ("value change dump", vcd.recognises, lambda path, bits, progress, _: vcd.read_vcd(path, progress, bits).channels),
-    ("WAV", wav.recognises, lambda path, *_: wav.read_wav(path)),
+    (wav.NAME, wav.recognises, lambda path, *_: wav.read_wav(path)),
     (
         wave_text.NAME,
         wave_text.recognises,
