@@ -193,6 +193,10 @@ def _at_rest_between(wave: Analog) -> Levels | None:
     if not far or min(len(up), len(down)) < ON_BOTH_SIDES * far:
         return None
     high, low = float(np.median(up)), -float(np.median(down))
+    # What goes much farther than either is a line with two levels that drift.
+    beyond = np.abs(found) > FARTHER * max(high, low)
+    if beyond.sum() > SELDOM_FARTHER * far:
+        return None
     half_way = (np.abs(found) > 0.3 * reach) & (np.abs(found) < 0.7 * reach)
     quiet = float((np.abs(looked - rest) < 0.2 * reach).mean())
     if abs(high - low) > ALIKE_FAR * max(high, low) or half_way.sum() > IN_BETWEEN * far or quiet < A_REST:
@@ -205,6 +209,8 @@ def _at_rest_between(wave: Analog) -> Levels | None:
     return Levels(rest - low, rest + high, rest + high / 2, hysteresis, noise, True, False, (said,), None, rest)
 
 
+FARTHER, SELDOM_FARTHER = 2.0, 0.02
+"""A line with three levels goes hardly ever so many times as far as they are apart."""
 A_REST = 0.1
 """And rests there for such a share of the time."""
 

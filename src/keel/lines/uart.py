@@ -299,8 +299,8 @@ def _following(sent: Sent, how: Serial, told: Any) -> int:
 def _freedom(values: Any, how: Serial) -> float:
     """What a reading leaves open that another one would have told: what is to be held against it, in bits."""
     if how.bits == 9 and (values >> 8 == 1).all():
-        # A ninth bit that is always set is a stop bit.
-        return NO_NINTH
+        # A ninth bit that is always set is a stop bit, which whoever takes it for one foretells in each byte.
+        return NO_NINTH + different(values)
     if how.bits == 8 and how.parity == "none" and (values >> 7 == 1).all() and _is_text(values & 0x7F):
         # Seven bits, and the line at rest behind them.
         return WAYS[7, "none"] + 1.0
