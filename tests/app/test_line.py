@@ -156,7 +156,7 @@ async def test_a_line_is_read_by_hand_with_its_effect_at_once_and_that_is_undone
         await until(pilot, lambda: is_open(app, "line") and "serial at 9,600" in shown(app))
         await pilot.press("x")
         await until(pilot, lambda: "read tx as" in shown(app) and "so: 3 frames, none faulty" in shown(app))
-        # The length of messages: the last row but one.
+        # The length of messages: the last row but two.
         await pilot.press(*["down"] * 14, "enter", *"2", "enter")
         await until(pilot, lambda: "so: 12 frames, none faulty" in shown(app))
         assert app.picture is not None and app.picture.snapshot.frames == 3

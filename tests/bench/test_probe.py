@@ -82,7 +82,7 @@ def test_what_bus_a_says_is_read_from_its_wires(in_volts: bool) -> None:
 @pytest.mark.parametrize(
     ("word", "code", "said"),
     [
-        ("rudder-asked", "sent", "somebody else pulls the wire low: a request"),
+        ("rudder-asked", "sent", "waits for requests: asked"),
         ("trim-spi", "spi", "which bit comes first"),
         ("trim-i2c", "i2c", "the clock is held low"),
         ("card", "card", "the clock changes: from 400 kHz to 25 MHz"),

@@ -145,12 +145,12 @@ def _wanted(
     used = [one for one in fresh if one.name in named]
     used += channels_of(snapshot, set(named) - {one.name for one in used})
     if part is not None:
-        used = [_part(one, *part) for one in used]
+        used = [part_of(one, *part) for one in used]
     wanted = Wanted(code, tuple(named), {} if set(named.values()) == {"line"} else named)
     return [probed(channel, how.asked) for channel in used], wanted
 
 
-def _part(channel: Channel, span: Span, most: int) -> Channel:
+def part_of(channel: Channel, span: Span, most: int) -> Channel:
     """A part of a channel, and of that not more than so many samples or edges."""
     wave = channel.wave
     if isinstance(wave, Logic):

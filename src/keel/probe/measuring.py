@@ -83,7 +83,8 @@ def _begins(channels: Sequence[Probed]) -> list[Probed]:
 
 def _of_line(one: Probed, line: Line) -> Measured:
     """What is measured of a channel that belongs to a line."""
-    guess, role = line.guess, line.of.roles[one.channel.name]
+    # What is made of the channels of a line is the line.
+    guess, role = line.guess, line.of.roles.get(one.channel.name, "line")
     title = EVERY[guess.code].title
     if guess.code in CLOCKED:
         clock = next(name for name, its in line.of.roles.items() if its == "clock")

@@ -152,7 +152,7 @@ def made_for(folder: Path, number: int, line: Line, known: Sequence[WaveformEntr
         waves = [Channel(one.name, 0, one.logic) for one in of.wires if one.name in analog]
         return [write_waveform(folder, number + place, wave, "levels") for place, wave in enumerate(waves)]
     if of.formula is not None and of.wave is not None and not any(entry.name == of.name for entry in known):
-        measured = facts(probed(Channel(of.name, 0, of.wave)))
+        measured = facts(probed(Channel(of.name, 0, of.wave)), line)
         found.append(WaveformEntry(number, of.name, "made", begin, end, formula=of.formula.text, measured=measured))
     if of.formula is None and any(entry.name == of.name and entry.kind == "logic" for entry in known):
         return found

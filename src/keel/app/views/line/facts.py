@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from textwrap import wrap
 from typing import TYPE_CHECKING
 
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
 FIELD_WIDE = 50
 _TITLES = (
     ("channel", 18, False), ("rests", 6, False), ("low", 10, True), ("high", 10, True), ("cut at", 10, True),
-    ("edges", 12, True), ("a bit", 11, True), ("rate measured", 26, True),
+    ("edges", 12, True), ("a bit", 11, True), ("rate measured", 44, True),
 )  # fmt: skip
 
 
@@ -87,13 +88,16 @@ def _reading(value: float | None, entry: WaveformEntry) -> str:
     return ("high" if value else "low") if is_levels else f"{value + 0.0:.3g} V"
 
 
-def fact_lines(here: Here, in_hand: WaveformEntry | None, room: int) -> list[Line]:
+def fact_lines(here: Here, shown: LineShown, in_hand: WaveformEntry | None, room: int) -> list[Line]:
     """The table of channels, what was found, what is to be known; of the channel in hand first where room is short."""
     manifest = here.picture.snapshot.manifest
     entries = channels(manifest.waveforms)
     heading, at = here.line(), 2
     for title, wide, right in _titles(here.width):
         at = heading.put(at, title, here.style("dim"), wide, right) + 1
+    figures = shown.figures.result.of if shown.figures.result is not None and here.state.lens is not None else {}
+    where = "in the lens" if figures else "measuring the lens…" if shown.figures.running else "of all"
+    heading.put(at + 1, where, here.style("sea" if figures else "faint"), max(here.width - at - 2, 0))
     # What is in hand comes first: its row where room is short, and what is said of it.
     mine = line_of_channel(manifest.waveforms, manifest.lines, in_hand) if in_hand is not None else None
     said: list[Line] = []
@@ -105,7 +109,7 @@ def fact_lines(here: Here, in_hand: WaveformEntry | None, room: int) -> list[Lin
     needed = len(entries) + 2 + len(said) + len(others)
     if needed > room and in_hand is not None:
         entries = [in_hand, *(entry for entry in entries if entry is not in_hand)][: max(room - 4, 1)]
-    lines = [heading, *(_channel(here, entry, entry is in_hand) for entry in entries)]
+    lines = [heading, *(_channel(here, entry, figures.get(entry.number), entry is in_hand) for entry in entries)]
     lines += [here.line()] if needed <= room else []
     return [*lines, *said, *others][: max(room, 0)]
 
@@ -149,12 +153,12 @@ def _field(line: Line, at: int, field: Field, start: int, form: str, here: Here)
     line.put(at + 26, said, here.style("coral" if field.fault else "text"), FIELD_WIDE - 28)
 
 
-def _channel(here: Here, entry: WaveformEntry, is_in_hand: bool) -> Line:
+def _channel(here: Here, entry: WaveformEntry, figures: Mapping[str, float] | None, is_in_hand: bool) -> Line:
     line = here.line("raised" if is_in_hand else "ink")
     on = "raised" if is_in_hand else "ink"
-    known = entry.measured
+    known = entry.measured if figures is None else figures
     swing = known.get("high", 0.0) - known.get("low", 0.0)
-    length, rate = _rate(here, entry)
+    length, rate = _rate(here, entry, known)
     volts = {name: words.volts(known[name], swing) if name in known else "—" for name in ("low", "high", "threshold")}
     cells = {
         "channel": entry.name,
@@ -172,16 +176,22 @@ def _channel(here: Here, entry: WaveformEntry, is_in_hand: bool) -> Line:
     return line
 
 
+NARROW, NARROW_NAME = 120, 15
+"""With fewer columns names have fewer cells."""
+
+
 def _titles(width: int) -> list[tuple[str, int, bool]]:
     """The columns that there is room for; the rate stays."""
     kept = list(_TITLES)
-    for dropped in ("edges", "cut at", "rests"):
+    if width < NARROW:
+        kept[0] = (kept[0][0], NARROW_NAME, kept[0][2])
+    for dropped in ("edges", "cut at", "rests", "low", "high"):
         if sum(wide + 1 for _, wide, _ in kept) + 3 > width:
             kept = [one for one in kept if one[0] != dropped]
     return kept
 
 
-def _rate(here: Here, entry: WaveformEntry) -> tuple[str, str]:
+def _rate(here: Here, entry: WaveformEntry, measured: Mapping[str, float]) -> tuple[str, str]:
     """How long a bit takes on a channel, or a tick, or a period of its clock; and how many there are a second."""
     from keel.media.every import medium_of
 
@@ -189,20 +199,25 @@ def _rate(here: Here, entry: WaveformEntry) -> tuple[str, str]:
     line = line_of_channel(manifest.waveforms, manifest.lines, entry)
     unit = medium_of(manifest.buses[line.bus]).unit if line is not None else "bit/s"
     if line is None or unit == "bit/s":
-        known = entry.measured.get("bit_ns") if entry.measured.get("edges", 0) >= FEWEST_EDGES else None
-        return (words.length(known), rate_words(1e9 / known)) if known else ("—", "—")
+        known = measured.get("bit_ns") if measured.get("edges", 0) >= FEWEST_EDGES else None
+        if not known:
+            return "—", "—"
+        fast = measured.get("fast_bit_ns")
+        data = f", data {rate_words(1e9 / fast, '')}" if fast else ""
+        return words.length(known), rate_words(1e9 / known) + data
     if line.wires and line.channels.get(entry.name) != "clock":
         return "—", "by the clock"
-    return words.length(1e9 / line.rate), f"{words.count(round(line.rate))} {unit}"
+    rate = 1e9 / measured["bit_ns"] if measured.get("bit_ns") else line.rate
+    return words.length(1e9 / rate), f"{words.count(round(rate))} {unit}"
 
 
-def rate_words(rate: float) -> str:
+def rate_words(rate: float, unit: str = " bit/s") -> str:
     """A measured rate, and how far it is from a usual one."""
     from keel.lines.pulses import nearest_rate
 
     near = nearest_rate(rate)
     whole = words.count(round(rate))
-    return f"{whole} bit/s" if near is None else f"{words.count(near)} bit/s {rate / near - 1:+.2%}"
+    return f"{whole}{unit}" if near is None else f"{words.count(near)}{unit} {rate / near - 1:+.2%}"
 
 
 def _found(here: Here, entry: LineEntry) -> list[Line]:

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from dataclasses import replace
 
-from keel.app.desk.errands import Errand
 from keel.app.frame.action import Action
 from keel.app.frame.helm import Helm, Here
 from keel.app.paint import words
@@ -16,50 +14,13 @@ from keel.app.views.line.choices import LineChoices, Sought
 from keel.app.views.line.going import go_to
 from keel.app.views.line.layout import across
 from keel.app.views.line.moments import clock_of
+from keel.app.views.line.searching import MOST_LISTED, Finds
 from keel.app.views.line.steps import Goal
+from keel.app.views.line.wants import LineShown
 from keel.model.span import Span
-
-if TYPE_CHECKING:
-    from keel.app.desk.making import Making
-    from keel.app.views.line.wants import LineShown
 
 AROUND = 12
 """What was found is looked at with so many times its length about it."""
-
-
-@dataclass(frozen=True, eq=False)
-class Finds:
-    """Each time that it was met: begin and end in ns."""
-
-    spans: tuple[tuple[int, int], ...]
-    total: int
-
-
-MOST_LISTED = 10_000
-
-
-def searching(making: Making, sought: Sought) -> Errand[Finds]:
-    """How a search stands."""
-    key = (making.folder, making.snapshot.manifest.generation, sought)
-    return making.errands.run(Finds, key, lambda stopped, _: _search(making, sought, stopped))
-
-
-def _search(making: Making, sought: Sought, stopped: Callable[[], bool]) -> Finds:
-    from keel.probe.conditions import find, parse_condition
-    from keel.probe.looking import levels_of
-    from keel.probe.stored import wave_of
-    from keel.store.waveform_entries import channels
-
-    condition = parse_condition(sought.text)
-    snapshot = making.snapshot
-    entry = next((one for one in channels(snapshot.manifest.waveforms) if one.number == sought.channel), None)
-    if entry is None:
-        return Finds((), 0)
-    # Levels as a line was read by them, if one was; runts show in volts alone.
-    levels = levels_of(snapshot, entry) if condition.of != "runt" else None
-    found = find(levels if levels is not None else wave_of(snapshot, entry), condition, stopped)
-    pairs = zip(found.starts[:MOST_LISTED].tolist(), found.ends[:MOST_LISTED].tolist(), strict=True)
-    return Finds(tuple(pairs), len(found))
 
 
 def found_lines(here: Here, shown: LineShown, choices: LineChoices, name: str, rows: int) -> list[Line]:
@@ -100,8 +61,6 @@ def found_lines(here: Here, shown: LineShown, choices: LineChoices, name: str, r
 
 
 def _finds(here: Here) -> Finds | None:
-    from keel.app.views.line.wants import LineShown
-
     shown = here.picture.part(LineShown)
     return shown.finds.result if shown is not None else None
 

@@ -129,6 +129,12 @@ def line_read_of(here: Here, entry: WaveformEntry) -> LineEntry | None:
     return line_of(here, entry) or together
 
 
+def line_in_hand(here: Here) -> LineEntry | None:
+    """The line of the channel in hand, if one was read."""
+    in_hand = layout_of(here).in_hand
+    return line_read_of(here, in_hand) if in_hand is not None else None
+
+
 def bit_of(here: Here, entry: WaveformEntry) -> float:
     """How long a bit takes on a channel, in ns: at the rate of the line that was read of it, else as measured."""
     manifest = here.picture.snapshot.manifest

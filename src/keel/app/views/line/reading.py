@@ -12,18 +12,19 @@ from keel.app.frame.action import Action
 from keel.app.frame.helm import Helm, Here
 from keel.app.paint import words
 from keel.app.paint.canvas import Line
-from keel.app.views.line.choices import LineChoices
+from keel.app.views.line.choices import FORMS, LineChoices
 from keel.app.views.line.trial import Trial
 from keel.app.views.line.trying import Tried
 
 if TYPE_CHECKING:
     from keel.store.waveform_entries import LineEntry
 
-LABEL, VALUE, BESIDE = 16, 30, 56
-"""Columns: where labels, values and what comes of it begin and end."""
+LABEL, BESIDE = 16, 56
+"""How wide labels are, and from which column on it stands what comes of it."""
+FORM = "bytes shown"
+"""A row that says nothing of the line, but of how it is shown."""
 LEAST_BESIDE = 110
 """With fewer columns what comes of it stands below."""
-A_LIST = ("yes or no", ", ")
 
 
 @dataclass(frozen=True)
@@ -60,7 +61,8 @@ def rows_of(trial: Trial, line: LineEntry | None) -> list[Row]:
         Row("made", "made channel", "NAME=difference(A,B), inverted(A), lowpass(A,10us) or threshold(A,2.5V)"),
     ]
     takes = EVERY[code].takes if code in EVERY else {}
-    return rows + [Row(name, name.replace("_", " "), said, _among(said)) for name, said in takes.items()]
+    rows += [Row(name, name.replace("_", " "), said, _among(said)) for name, said in takes.items()]
+    return [*rows, Row(FORM, "bytes shown", "in hex, in decimal or as text; X does so too", FORMS)]
 
 
 def _among(said: str) -> tuple[str, ...]:
@@ -113,7 +115,7 @@ def _row(here: Here, row: Row, trial: Trial, known: LineEntry | None, in_hand: b
     if in_hand:
         line.ground(here.style("text", on), 1, wide)
     line.put(2, row.label, here.style("strong" if in_hand else "dim", on), LABEL)
-    value = trial.value(row.name)
+    value = here.state.of(LineChoices).form if row.name == FORM else trial.value(row.name)
     is_said = bool(value) and value != "auto"
     shown = value if is_said else f"found{_found(row.name, known)}"
     at = line.put(3 + LABEL, shown, here.style("brass" if is_said else "text", on, is_said), wide - LABEL - 4) + 2
@@ -212,6 +214,9 @@ def _turn(by: int, known: Callable[[Here], LineEntry | None]) -> Callable[[Helm]
         if not row.among:
             helm.tell(f"{row.label}: enter types it; {row.expected}", 3)
             return
+        if row.name == FORM:
+            next_form(helm, by)
+            return
         values = row.among if row.name == "code" else ("", *row.among)
         now = trial.value(row.name)
         place = values.index(now) if now in values else 0
@@ -223,7 +228,7 @@ def _turn(by: int, known: Callable[[Here], LineEntry | None]) -> Callable[[Helm]
 def _type(known: Callable[[Here], LineEntry | None]) -> Callable[[Helm], None]:
     def begin_typing(helm: Helm) -> None:
         found = _row_in_hand(helm, known)
-        if found is None:
+        if found is None or found[1].name == FORM:
             return
         trial, row = found
 
@@ -242,11 +247,18 @@ def _type(known: Callable[[Here], LineEntry | None]) -> Callable[[Helm], None]:
 def _clear(known: Callable[[Here], LineEntry | None]) -> Callable[[Helm], None]:
     def clear(helm: Helm) -> None:
         found = _row_in_hand(helm, known)
-        if found is not None:
+        if found is not None and found[1].name != FORM:
             trial, row = found
             _change(helm, f"read as: {row.label}", trial.with_value(row.name, ""))
 
     return clear
+
+
+def next_form(helm: Helm, by: int = 1) -> None:
+    """Bytes in hex, in decimal or as text."""
+    choices = helm.state.of(LineChoices)
+    form = FORMS[(FORMS.index(choices.form) + by) % len(FORMS)]
+    helm.change("bytes", helm.state.having(replace(choices, form=form)), True)
 
 
 def _leave(helm: Helm) -> None:

@@ -18,6 +18,10 @@ if TYPE_CHECKING:
 MOST_POINTS = 2_000_000
 """So many samples or edges are looked at while somebody tries; all of them once it is taken."""
 MOST_SEEN = 300
+LEAST_COLUMNS = 16
+"""Fields are found of frames that are at least so many columns of dots wide."""
+LEAST_BIT_COLUMNS = 4
+"""And bits where one is so many columns of dots wide."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -63,7 +67,6 @@ def _tried(making: Making, trial: Trial, columns: int) -> Tried:
 
 
 def _effect(making: Making, trial: Trial, span: Span, done: Decoded, columns: int) -> Tried:
-    from keel.app.views.line.wants import LEAST_BIT_COLUMNS, LEAST_COLUMNS
     from keel.probe.lines import told
     from keel.probe.looking import frames_tried
 

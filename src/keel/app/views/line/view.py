@@ -4,43 +4,33 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING
 
 from keel.app.frame.action import Action
 from keel.app.frame.helm import Choice, Helm, Here, Offer
 from keel.app.frame.steering import HOLD
 from keel.app.frame.view import View
-from keel.app.paint import words
 from keel.app.paint.canvas import Line
 from keel.app.views.line.by_hand import Exchanged, read_anew
 from keel.app.views.line.channels import choose_shown, hide, move
-from keel.app.views.line.choices import FORMS, SHORTEST, STEPS, LineChoices
-from keel.app.views.line.facts import cursor_lines, fact_lines, field_lines
-from keel.app.views.line.found import ACTIONS, ask_condition, found_lines
+from keel.app.views.line.choices import SHORTEST, STEPS, LineChoices
+from keel.app.views.line.deeds import beside_cursor, step_in_table, turn_table
+from keel.app.views.line.found import ACTIONS, ask_condition
 from keel.app.views.line.going import go_to, length, look, with_line
 from keel.app.views.line.lanes import (
     GUTTER,
     Place,
-    axis_lines,
-    draw_cursors,
-    frame_lines,
-    wave_lines,
 )
 from keel.app.views.line.layout import (
-    Layout,
     across,
     bit_of,
     layout_of,
-    line_of,
-    line_read_of,
-    over_rows,
-    shows_bits,
+    line_in_hand,
 )
 from keel.app.views.line.marking import mark_crossings
-from keel.app.views.line.measures import choose_beside, choose_worst, measure_lines, turn_margins
-from keel.app.views.line.messages import message_lines, row_in_hand
-from keel.app.views.line.moments import clock_of
-from keel.app.views.line.reading import actions_of, begin, reading_lines
+from keel.app.views.line.measures import choose_beside, choose_worst, turn_margins
+from keel.app.views.line.painting import paint_line
+from keel.app.views.line.reading import actions_of, begin, next_form
 from keel.app.views.line.steps import Goal, goal_of
 from keel.app.views.line.trial import Trial, as_read
 from keel.app.views.line.wants import LineShown, LineWant
@@ -49,7 +39,6 @@ from keel.store.waveform_entries import line_of_channel
 
 if TYPE_CHECKING:
     from keel.app.shared.state import State
-    from keel.probe.looking import Lane, SeenFrame
     from keel.store.manifest import Manifest
     from keel.store.waveform_entries import LineEntry, WaveformEntry
 
@@ -90,7 +79,7 @@ class LineView(View):
             Action(("g",), "g", "", "Go to where a margin is worst", self.worst),
             Action(("escape",), "esc", "", "Give up measuring", give_up),
         )
-        self._reading = (HOLD, *actions_of(self._known, self.anew))
+        self._reading = (HOLD, *actions_of(line_in_hand, self.anew))
         self._finding = (HOLD, *ACTIONS)
 
     def acting(self, state: State) -> tuple[Action, ...]:
@@ -129,100 +118,9 @@ class LineView(View):
         choices = here.state.of(LineChoices)
         return choices.cursors[choices.active] if choices.cursors else None
 
-    # Painting.
-
     def paint(self, here: Here) -> list[Line]:
         """Title, a lane for each channel, time axis, cursors, facts."""
-        layout, choices = layout_of(here), here.state.of(LineChoices)
-        if layout.in_hand is None:
-            return _empty(here)
-        shown = here.picture.part(LineShown) or LineShown()
-        place = Place(shown.span if shown.lanes else here.lens, across(here))
-        lanes = {lane.entry.number: lane for lane in shown.lanes}
-        drawn: list[Line] = []
-        for entry, rows in zip(layout.shown, layout.rows, strict=True):
-            drawn += self._lane(here, entry, lanes.get(entry.number), rows, shown, place, entry is layout.in_hand)
-        draw_cursors(here, drawn, place, choices.cursors, choices.active)
-        lines = [self._title(here, layout, shown, choices), *drawn]
-        lines += axis_lines(here, place, choices.cursors, choices.active)
-        lines += cursor_lines(here, shown, choices, layout, bit_of(here, layout.in_hand))
-        return [*lines, *self._below(here, layout, shown, choices, here.height - len(lines))]
-
-    def _below(self, here: Here, layout: Layout, shown: LineShown, choices: LineChoices, rows: int) -> list[Line]:
-        """What stands below the waveforms: one of the tables, or the facts and the frame in hand."""
-        assert layout.in_hand is not None
-        if choices.trial is not None:
-            known = self._known(here)
-            return [here.line(), *reading_lines(here, choices.trial, shown.tried, known, rows - 1)]
-        if choices.task is not None:
-            return [here.line(), *measure_lines(here, shown.measures, choices.task, rows - 1)]
-        if choices.pane == "messages":
-            return [here.line(), *message_lines(here, shown, choices, rows - 1)]
-        if choices.pane == "found" and choices.sought is not None:
-            sought = choices.sought.channel
-            name = next((one.name for one in layout.entries if one.number == sought), layout.in_hand.name)
-            return [here.line(), *found_lines(here, shown, choices, name, rows - 1)]
-        facts = fact_lines(here, layout.in_hand, rows)
-        in_hand = self._frame_in_hand(here, shown)
-        return [*facts, *field_lines(here, in_hand, choices.form, rows - len(facts) - 1)]
-
-    def _title(self, here: Here, layout: Layout, shown: LineShown, choices: LineChoices) -> Line:
-        line = here.line()
-        at = line.put(2, "what does the wire really do?", here.style("strong", bold=True)) + 3
-        many, clock = len(layout.entries), clock_of(here, across(here))
-        hidden = f", {len(choices.hidden)} hidden" if choices.hidden else ""
-        lasts = f"{clock.lasting(here.lens.end - here.lens.start)} {clock.unit}"
-        said = f"{many} channel{'s' if many != 1 else ''}{hidden}, {lasts} in the lens"
-        at = line.put(at, said, here.style("dim")) + 3
-        if shown.many:
-            text = f"{words.count(shown.many)} frames: + shows each"
-        else:
-            text = f"{len(shown.frames)} frame{'s' if len(shown.frames) != 1 else ''} here"
-        at = line.put(at, text, here.style("dim")) + 3
-        at = line.put(at, f"n N step by {choices.step}", here.style("brass"), max(here.width - at - 1, 0)) + 3
-        if any(bit.is_stuff for frame in shown.frames for bit in frame.close.bits):
-            line.put(at, "× a stuff bit", here.style("plum"), max(here.width - at - 1, 0))
-        return line
-
-    def _frame_in_hand(self, here: Here, shown: LineShown) -> SeenFrame | None:
-        """The frame in hand, if it is in the lens; else that which is alone there."""
-        with_fields = [frame for frame in shown.frames if frame.fields]
-        known = next((frame for frame in shown.frames if frame.number == here.state.frame), None)
-        return known or (with_fields[0] if len(with_fields) == 1 else None)
-
-    def _lane(
-        self, here: Here, entry: WaveformEntry, lane: Lane | None, rows: int, shown: LineShown, place: Place, held: bool
-    ) -> list[Line]:
-        line = line_of(here, entry)
-        role = here.palette.bus(line.bus) if line is not None else "dim" if entry.kind == "made" else "slate"
-        over, choices = over_rows(here, entry), here.state.of(LineChoices)
-        seen = self._seen_over(entry, line, shown, choices, held)
-        if seen is not None:
-            has_bits = shows_bits(here, entry)
-            lines = frame_lines(here, place, seen, role, here.state.frame, choices.form, has_bits)
-        else:
-            lines = [here.line() for _ in range(over)]
-        bold = here.style("strong" if held else "text", bold=held)
-        lines[0].put(1, entry.name, bold, GUTTER - 2)
-        if held:
-            lines[0].put(0, "▌", here.style("brass"), 1)
-        if lane is None:
-            return [*lines, *(here.line() for _ in range(rows - over))]
-        cell_ns = (place.span.end - place.span.start) / max(place.across, 1)
-        return [*lines, *wave_lines(here, lane, role, rows - over, entry.measured.get("bit_ns", 0.0), cell_ns)]
-
-    def _seen_over(
-        self, entry: WaveformEntry, line: LineEntry | None, shown: LineShown, choices: LineChoices, held: bool
-    ) -> list[SeenFrame] | None:
-        """The frames that are drawn over a channel: those that a trial gives, else those that were read; or None."""
-        tried = shown.tried.result
-        if choices.trial is not None and tried is not None:
-            form = tried.over.get(entry.name, -1 if held and not tried.over else None)
-            if form is not None:
-                return [one for one in tried.seen if form in (-1, one.form)]
-        if line is None:
-            return [] if held and choices.trial is not None else None
-        return [one for one in shown.frames if one.bus == line.bus and line.shows(entry.name, one.form)]
+        return paint_line(here)
 
     # What people do here.
 
@@ -328,7 +226,7 @@ class LineView(View):
         """Say how the line in hand is to be read."""
         here, entry = helm.here, layout_of(helm.here).in_hand
         if entry is not None:
-            line = self._known(here)
+            line = line_in_hand(here)
             begin(helm, as_read(self._named(here, entry, line), line))
 
     def find(self, helm: Helm) -> None:
@@ -343,7 +241,7 @@ class LineView(View):
         if entry is None:
             return
         picture = here.picture
-        said = trial if trial.bus else Trial(self._named(here, entry, self._known(here)))
+        said = trial if trial.bus else Trial(self._named(here, entry, line_in_hand(here)))
         helm.tell(f"reading {said.bus} anew…", 2)
 
         def done(sentence: str) -> None:
@@ -358,11 +256,6 @@ class LineView(View):
     def _named(self, here: Here, entry: WaveformEntry, line: LineEntry | None) -> str:
         """What a line is called: its bus, or the channel that nothing was read from."""
         return entry.name if line is None else here.picture.snapshot.manifest.buses[line.bus].name
-
-    def _known(self, here: Here) -> LineEntry | None:
-        """The line in hand, if one was read."""
-        entry = layout_of(here).in_hand
-        return line_read_of(here, entry) if entry is not None else None
 
     def _bus_in_hand(self, here: Here) -> int | None:
         entry, manifest = layout_of(here).in_hand, here.picture.snapshot.manifest
@@ -437,54 +330,3 @@ def give_up(helm: Helm) -> None:
 def _is_among(action: Action, others: Sequence[Action]) -> bool:
     """Whether keys of an action are taken by others."""
     return any(set(action.keys) & set(other.keys) for other in others)
-
-
-def turn_table(helm: Helm) -> None:
-    """List the messages in the lens, or the facts again."""
-    choices = helm.state.of(LineChoices)
-    pane: Literal["", "messages"] = "" if choices.pane == "messages" else "messages"
-    helm.change("table", helm.state.having(replace(choices, pane=pane, task=None)))
-
-
-def step_in_table(helm: Helm, by: int) -> None:
-    """Take another message of the table in hand; the lens goes with it if it lies outside."""
-    shown = helm.here.picture.part(LineShown)
-    if shown is None or not shown.rows:
-        return
-    numbers = [row["number"] - 1 for row in shown.rows]
-    here = row_in_hand(shown, helm.state.frame)
-    to = here if helm.state.frame not in numbers else min(max(here + by, 0), len(numbers) - 1)
-    helm.change("message", replace(helm.state, frame=numbers[to]), True)
-
-
-def next_form(helm: Helm) -> None:
-    """Bytes in hex, in decimal or as text."""
-    choices = helm.state.of(LineChoices)
-    form = FORMS[(FORMS.index(choices.form) + 1) % len(FORMS)]
-    helm.change("bytes", helm.state.having(replace(choices, form=form)), True)
-
-
-def beside_cursor(here: Here, cursor: int) -> int:
-    """Where a second cursor is set: a bit beside the first one, if a bit is some cells wide, else a few cells."""
-    entry = layout_of(here).in_hand
-    cell = length(here.lens) / max(across(here), 1)
-    bit = bit_of(here, entry) if entry is not None else 0.0
-    step = bit if bit >= LEAST_STEP * cell else STEP_CELLS * cell
-    at = cursor + max(round(step), 1)
-    return at if at < here.lens.end else cursor - max(round(step), 1)
-
-
-LEAST_STEP, STEP_CELLS = 2, 8
-"""A bit of fewer cells is no step for a cursor, then it is so many cells."""
-
-
-def _empty(here: Here) -> list[Line]:
-    lines = [here.line() for _ in range(8)]
-    lines[1].put(4, "No waveform is kept in this recording.", here.style("strong", bold=True))
-    lines[3].put(4, "keel decode FILE -o NAME", here.style("brass"))
-    lines[3].put(34, "reads what a probe recorded (VCD, WAV, volts as text) into a recording", here.style("text"))
-    lines[4].put(4, "keel measure FILE", here.style("brass"))
-    lines[4].put(34, "measures levels, bit time and rate of each channel", here.style("text"))
-    lines[5].put(4, "L  then  i", here.style("brass"))
-    lines[5].put(34, "imports such a file here", here.style("text"))
-    return lines

@@ -8,10 +8,11 @@ from typing import TYPE_CHECKING, Any
 
 from keel.app.desk.errands import Errand
 from keel.app.views.line.choices import Sought, Task
-from keel.app.views.line.found import Finds, searching
+from keel.app.views.line.figures import Figures, measuring
 from keel.app.views.line.measures import Measures, measure
+from keel.app.views.line.searching import Finds, searching
 from keel.app.views.line.trial import Trial
-from keel.app.views.line.trying import Tried, trying
+from keel.app.views.line.trying import LEAST_BIT_COLUMNS, LEAST_COLUMNS, Tried, trying
 from keel.model.span import Span
 
 if TYPE_CHECKING:
@@ -22,12 +23,8 @@ if TYPE_CHECKING:
 
 MOST_FRAMES = 2000
 """More frames in the lens are not looked at one by one."""
-LEAST_COLUMNS = 16
-"""Fields are found of frames that are at least so many columns of dots wide."""
 MOST_READ = 16
 """So many channels are read at the cursors."""
-LEAST_BIT_COLUMNS = 4
-"""And bits where one is so many columns of dots wide."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,6 +40,7 @@ class LineShown:
         measures: The margins that are wanted.
         tried: What comes of the way to read a line that is tried.
         finds: What was looked for.
+        figures: What was measured of the channels in the lens.
     """
 
     span: Span = field(default_factory=lambda: Span(0, 0))
@@ -55,6 +53,7 @@ class LineShown:
     measures: Errand[Measures] = field(default_factory=Errand)
     tried: Errand[Tried] = field(default_factory=Errand)
     finds: Errand[Finds] = field(default_factory=Errand)
+    figures: Errand[Figures] = field(default_factory=Errand)
 
 
 @dataclass(frozen=True)
@@ -117,6 +116,7 @@ class LineWant:
             self._measures(making),
             trying(making, self.trial, self.columns) if self.trial is not None else Errand(),
             searching(making, self.sought) if self.sought is not None else Errand(),
+            measuring(making, self.read[:MOST_READ]),
         )
 
     def _measures(self, making: Making) -> Errand[Measures]:
