@@ -183,3 +183,24 @@ def test_what_the_rudder_s_sensor_says_is_read_from_its_wire(in_volts: bool) -> 
     # The second value has all bits inverted, its lowest nibble first.
     seconds_said = [(one[2] & 15) | (one[3] >> 4) << 4 | (one[3] & 15) << 8 for one in said]
     assert [value ^ 0xFFF for value in values] == seconds_said
+
+
+def test_the_shore_links_partner_repeats_what_nobody_acknowledges() -> None:
+    probe = PROBES["shore"]
+    wires = probed_wires(probe, 0.05, 1)
+    (line,) = decode_channels([probed(one) for one in channels_of(probe, wires, 1)], [Wanted()], Asked()).lines
+    told = next(one for one in line.guess.said if "in a row" in one)
+    assert "1C3 was sent 40 times in a row (16 with an active error flag, 24 with a passive one)" in told
+    assert told.endswith("then it was acknowledged")
+
+
+def test_the_remotes_code_is_unknown_but_its_buttons_differ() -> None:
+    probe = PROBES["remote"]
+    wires = probed_wires(probe, 4.0, 1)
+    channels = [probed(one) for one in channels_of(probe, wires, 1)]
+    done = decode_channels(channels, [Wanted()], Asked())
+    assert not done.lines and "--as bursts" in done.said["receiver"][0]
+    (line,) = decode_channels(channels, [Wanted("bursts")], Asked()).lines
+    frames = line.guess.frames
+    payloads = [frames.payload(row) for row in range(len(frames))]
+    assert len(set(payloads)) == 3 and payloads[0] == payloads[4] != payloads[8]

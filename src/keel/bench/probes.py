@@ -17,6 +17,7 @@ from keel.bench.chips import (
     spi_lines,
 )
 from keel.bench.instrument import Probe, Sailed, Wire
+from keel.bench.lone_lines import lone_line, remote_line
 from keel.bench.panel_line import motor_volts, panel_line
 from keel.bench.sensor import sensor_line
 from keel.bench.wires import can_line, serial_line
@@ -28,6 +29,8 @@ from keel.probe.candidates import Wanted
 OFF = 1.001
 """The clock aboard is a little fast, as clocks are."""
 ASKED_EVERY_S = 0.002
+SHORE_IDENT = 0x1C3
+"""Of the message by which the shore link's partner asks for it."""
 
 
 def _bus_a(sailed: Sailed) -> list[Wire]:
@@ -133,6 +136,16 @@ def _display(sailed: Sailed) -> list[Wire]:
     return [Wire("aux", aux_line(messages, sailed.end - sailed.start), -0.35, 0.35)]
 
 
+def _shore(sailed: Sailed) -> list[Wire]:
+    # Its partner unplugged: it says the same until somebody is there again.
+    line = lone_line(SHORE_IDENT, b"\x01\x00\x90\x01", 500_000 * OFF, sailed.end - sailed.start)
+    return [Wire("CANH", line, 3.5, 2.5, True), Wire("CANL", line, 1.5, 2.5)]
+
+
+def _remote(sailed: Sailed) -> list[Wire]:
+    return [Wire("receiver", remote_line(sailed.every(0.35, 0.05), sailed.end - sailed.start, sailed.seed), 0.0, 5.0)]
+
+
 PROBES = {
     probe.word: probe
     for probe in (
@@ -148,6 +161,9 @@ PROBES = {
         Probe("trim-spi", "the trim controller's position sensors (SPI)", 0.0, 0.0, 0.0, _trim_spi),
         Probe("trim-i2c", "the trim controller's temperature sensor (I2C)", 500.0, 250.0, 0.03, _trim_i2c),
         Probe("card", "the voyage logger's memory card", 0.0, 0.0, 0.0, _card),
+        Probe("shore", "the shore link's stub, with nobody at its other end", 100.0, 60.0, 0.02, _shore, seconds=0.05),
+        Probe("remote", "the gangway remote's receiver: a code that nobody knows", 0.0, 0.0, 0.0, _remote, seconds=4.0,
+              wanted=Wanted("bursts")),
         Probe("display", "the helm display's auxiliary channel", 100.0, 40.0, 0.015, _display),
     )
 }  # fmt: skip

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 FIELD_WIDE = 50
 _TITLES = (
     ("channel", 18, False), ("rests", 6, False), ("low", 10, True), ("high", 10, True), ("cut at", 10, True),
-    ("edges", 12, True), ("a bit", 11, True), ("rate measured", 44, True),
+    ("edges", 12, True), ("a bit", 11, True), ("rate measured", 26, True),
 )  # fmt: skip
 
 
@@ -93,7 +93,7 @@ def fact_lines(here: Here, shown: LineShown, in_hand: WaveformEntry | None, room
     manifest = here.picture.snapshot.manifest
     entries = channels(manifest.waveforms)
     heading, at = here.line(), 2
-    for title, wide, right in _titles(here.width):
+    for title, wide, right in _titles(here):
         at = heading.put(at, title, here.style("dim"), wide, right) + 1
     figures = shown.figures.result.of if shown.figures.result is not None and here.state.lens is not None else {}
     where = "in the lens" if figures else "measuring the lens…" if shown.figures.running else "of all"
@@ -171,18 +171,22 @@ def _channel(here: Here, entry: WaveformEntry, figures: Mapping[str, float] | No
         "rate measured": rate,
     }
     at = 2
-    for title, wide, right in _titles(here.width):
-        at = line.put(at, cells[title], here.style("strong" if at == 2 else "text", on), wide, right) + 1
+    # What was not measured of the lens, while others were, stands back.
+    role = "dim" if figures is None and here.state.lens is not None else "text"
+    for title, wide, right in _titles(here):
+        at = line.put(at, cells[title], here.style("strong" if at == 2 else role, on), wide, right) + 1
     return line
 
 
-NARROW, NARROW_NAME = 120, 15
-"""With fewer columns names have fewer cells."""
+NARROW, NARROW_NAME, BOTH_RATES = 120, 15, 44
+"""With fewer columns names have fewer cells; and two rates have so many."""
 
 
-def _titles(width: int) -> list[tuple[str, int, bool]]:
-    """The columns that there is room for; the rate stays."""
-    kept = list(_TITLES)
+def _titles(here: Here) -> list[tuple[str, int, bool]]:
+    """The columns that there is room for; the rate stays, and has room for two where a line has two."""
+    kept, width = list(_TITLES), here.width
+    if any(line.fast_rate for line in here.picture.snapshot.manifest.lines):
+        kept[-1] = (kept[-1][0], BOTH_RATES, kept[-1][2])
     if width < NARROW:
         kept[0] = (kept[0][0], NARROW_NAME, kept[0][2])
     for dropped in ("edges", "cut at", "rests", "low", "high"):

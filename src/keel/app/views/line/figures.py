@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -42,17 +42,21 @@ def _measured(snapshot: Snapshot, lens: Span, numbers: tuple[int, ...]) -> Figur
     found: dict[int, Mapping[str, float]] = {}
     for number in numbers:
         entry = entries.get(number)
-        if entry is not None and _points(entry, lens) <= MOST_POINTS:
+        if entry is not None and _points(entry, list(entries.values()), lens) <= MOST_POINTS:
             line = line_of_channel(manifest.waveforms, manifest.lines, entry)
             found[number] = _of_channel(snapshot, entry, line, lens)
     return Figures(found)
 
 
-def _points(entry: WaveformEntry, lens: Span) -> float:
-    """About how many samples or edges of a channel lie in the lens."""
-    length = max(entry.end - entry.start, 1)
-    points = entry.points or length / max(entry.step, 1.0)
-    return points * (lens.end - lens.start) / length
+def _points(entry: WaveformEntry, entries: Sequence[WaveformEntry], lens: Span) -> float:
+    """About how many samples or edges of a channel lie in the lens; what is made has as many as what it is made of."""
+    from keel.probe.made import parse_formula
+
+    points = entry.points
+    if entry.kind == "made":
+        of = parse_formula(entry.formula).of
+        points = max((one.points for one in entries if one.name in of), default=0)
+    return points * (lens.end - lens.start) / max(entry.end - entry.start, 1)
 
 
 def _of_channel(snapshot: Snapshot, entry: WaveformEntry, line: LineEntry | None, lens: Span) -> Mapping[str, float]:
