@@ -11,7 +11,7 @@ import numpy as np
 from keel.errors import InputError
 from keel.lines.code import Asked, Guess
 from keel.lines.codes import EVERY, guesses, is_told
-from keel.lines.evidence import LEAST_EXPLAINED
+from keel.lines.evidence import LEAST_EXPLAINED, NOTHING
 from keel.lines.together import CLOCKED, read_together
 from keel.media.every import medium_of
 from keel.model.bus import bus_name
@@ -106,6 +106,9 @@ def _named(wanted: Sequence[Wanted], asked: Asked) -> frozenset[str]:
 def _with_more(guess: Guess, line: Candidate, known: dict[str, Probed], named: frozenset[str]) -> Guess:
     """What was read of a line, with what is to be said of what was not."""
     guess = _with_ends(guess, line)
+    if len(guess.frames) and not guess.is_told and guess.evidence is not NOTHING:
+        # Only who names a code gets so far.
+        guess = replace(guess, said=(*guess.said, "chance gives as much: nothing here could have failed"))
     advice = to_try(line, guess, known, named) if is_read_in_part(guess) else ""
     return replace(guess, said=(*guess.said, advice)) if advice else guess
 

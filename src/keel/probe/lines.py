@@ -119,7 +119,9 @@ def told(line: Line) -> list[str]:
         other = line.runner_up
         bad = other.faulty / max(len(other.frames), 1)
         rate = f"{other.rate:,.0f} {medium_of(other.bus).unit}"
-        said.append(f"runner-up: {EVERY[other.code].title} at {rate}{_framing(other)}, {bad:.0%} faulty")
+        exchanged = ", inverted" if other.inverted and not guess.inverted else ""
+        way = f"{EVERY[other.code].title} at {rate}{_framing(other)}{exchanged}"
+        said.append(f"runner-up: {way}, {bad:.0%} faulty")
     return [*said, *guess.said]
 
 

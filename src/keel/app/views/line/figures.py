@@ -70,6 +70,7 @@ def _of_channel(snapshot: Snapshot, entry: WaveformEntry, line: LineEntry | None
     if line is None:
         return facts(one)
     done, _ = try_reading(snapshot, Anew(snapshot.manifest.buses[line.bus].name, line.code), lens, MOST_POINTS)
-    # A lens without a whole frame says nothing of rates but by its edges.
-    read = next((found for found in done.lines if len(found.guess.frames)), None)
-    return facts(one, read)
+    # A lens without a whole frame says nothing of rates but by its edges; and how a line rests, only all of it says.
+    read = next((found for found in done.lines if found.guess.is_told), None)
+    idle = {"idle": entry.measured["idle"]} if "idle" in entry.measured else {}
+    return {**facts(one, read), **idle}
