@@ -7,8 +7,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from keel.lines.can_bit_reader import FIELDS
 from keel.lines.can_fields import fields_of
-from keel.lines.can_reader import ACK, CRC, FIELDS, OVERLOAD, STUFF
+from keel.lines.can_reader import ACK, CRC, OVERLOAD, STUFF
 from keel.lines.can_wave import CanRates, CanSent, bits_of, decode, turn_of
 from keel.lines.code import Asked, Guess
 from keel.lines.codes import guesses

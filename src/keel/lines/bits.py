@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from keel.lines.can_reader import EITHER, FIELDS
+from keel.lines.can_bit_reader import FIELDS
+from keel.lines.can_reader import EITHER
 from keel.lines.can_wave import CanRates, bits_of
 from keel.lines.clocked import Wires, edges_to, wire
 from keel.lines.code import Field, How

@@ -11,7 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from keel.lines.can_reader import CRC, FIELDS, STUFF
+from keel.lines.can_bit_reader import FIELDS
+from keel.lines.can_reader import CRC, STUFF
 from keel.lines.can_wave import OVERLOAD_DELIMITER, CanRates, read_again
 from keel.lines.code import Field
 from keel.model.frames import FD_LENGTHS

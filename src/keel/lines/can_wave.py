@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 from numba import njit
 
+from keel.lines.can_bit_reader import MOST_BITS
 from keel.lines.can_reader import (
     ACK,
     CRC,
@@ -28,7 +29,6 @@ from keel.lines.can_reader import (
     IS_ISO,
     KNOWN,
     LENGTH,
-    MOST_BITS,
     OUT,
     OVERLOAD,
     STUFF,

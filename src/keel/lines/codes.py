@@ -25,6 +25,8 @@ from keel.model.waveform import Logic
 CODES: dict[str, Code] = {code.word: code for code in (CAN, CAN_FD, UART, LIN, SENT, K_LINE, MANCHESTER, BURSTS)}
 EVERY: Mapping[str, Code | ClockedCode] = ChainMap(CODES, CLOCKED)  # type: ignore[arg-type]
 """Those of one wire, and those of several."""
+FAR_LESS = 0.25
+"""What speaks for a code is far less than what speaks for another one where it is such a share of that."""
 LOOKED_AT_EDGES, IN_WHOLE = 60_000, 2
 """So many edges of a long line tell which codes are worth a try, and so many codes read it in whole."""
 
@@ -39,7 +41,9 @@ def guesses(logic: Logic, asked: Asked, code: str = "auto") -> list[Guess]:
     """
     unit = bit_time(logic)
     if code == "auto":
-        found = [guess for one in _likely(logic, unit, asked) for guess in one.read(logic, unit, asked)]
+        whole, of_parts = _likely(logic, unit, asked)
+        found = [guess for one in whole for guess in one.read(logic, unit, asked)]
+        found += of_parts if any(guess.is_told for guess in found) else []
     else:
         found = (CODES[code].named or CODES[code].read)(logic, unit, asked) or _as_named(
             CODES[code], logic, unit, asked
@@ -63,20 +67,31 @@ def _as_named(code: Code, logic: Logic, unit: BitTime | None, asked: Asked) -> l
     return [Guess(code.word, rate, None, inverted, settings, empty_batch(), bus, 0.0, NOTHING, "", 0, said)]
 
 
-def _likely(logic: Logic, unit: BitTime | None, asked: Asked) -> list[Code]:
-    """The codes that are worth a try on a line: of a long one those that make most of its begin or its middle."""
+def _likely(logic: Logic, unit: BitTime | None, asked: Asked) -> tuple[list[Code], list[Guess]]:
+    """The codes that are worth a try on a line: of a long one those that make most of its begin or its middle.
+
+    Returns:
+        The codes to read all of it in; and, where far more speaks for one, what another one made of a part: there is
+        nothing to be decided between them, and reading all of a line in a code that it is not in takes long.
+    """
     tried = [one for one in CODES.values() if one.is_tried]
     count = len(logic.edges)
     if count <= 2 * LOOKED_AT_EDGES:
-        return tried
+        return tried, []
     middle = count // 2
     span = int(logic.edges[middle]), int(logic.edges[middle + LOOKED_AT_EDGES])
     samples = head(logic, LOOKED_AT_EDGES), window(logic, *span)
-    scores = {
-        one.word: max((guess.evidence.bits for part in samples for guess in one.read(part, unit, asked)), default=0.0)
-        for one in tried
-    }
-    return sorted((one for one in tried if scores[one.word] > 0), key=lambda one: -scores[one.word])[:IN_WHOLE]
+    best: list[tuple[Code, Guess]] = []
+    for one in tried:
+        found = [guess for part in samples for guess in one.read(part, unit, asked)]
+        if found:
+            best.append((one, max(found, key=lambda guess: guess.evidence.bits)))
+    best = [pair for pair in best if pair[1].evidence.bits > 0]
+    best.sort(key=lambda pair: -pair[1].evidence.bits)
+    bits = [guess.evidence.bits for _, guess in best]
+    if best and best[0][1].is_told and all(other < FAR_LESS * bits[0] for other in bits[1:]):
+        return [best[0][0]], [guess for _, guess in best[1:IN_WHOLE]]
+    return [one for one, _ in best[:IN_WHOLE]], []
 
 
 def is_told(found: list[Guess]) -> bool:

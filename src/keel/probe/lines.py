@@ -81,6 +81,7 @@ class Line:
                 "settings": dict(other.settings),
                 "explained": round(other.explained, 4),
                 "faulty": other.faulty,
+                "frames": len(other.frames),
             },
             "said": list(guess.said),
         }
