@@ -210,10 +210,10 @@ def zooming(folder: Path) -> list[Figure]:
     screen = Screen("open", str(path))
     screen.until(b"1 Watch")
     time.sleep(2)
-    opened = screen.press(b"7", b" in the lens")
+    opened = screen.press(b"7", b"2000 ms in")
     time.sleep(1)
-    took = [screen.press(b"+", words) for words in (b"1.000 s in", b"500.0 ms in", b"250.0 ms in", b"125.0 ms in")]
-    took += [screen.press(b"-", words) for words in (b"250.0 ms in", b"500.0 ms in", b"1.000 s in")]
+    took = [screen.press(b"+", words) for words in (b"1000 ms in", b"500.0 ms in", b"250.0 ms in", b"125.00 ms in")]
+    took += [screen.press(b"-", words) for words in (b"250.0 ms in", b"500.0 ms in", b"1000 ms in")]
     screen.close()
     shutil.rmtree(path)
     took.sort()

@@ -155,7 +155,7 @@ def test_text_of_instruments_is_read(text: str, name: str, start: int, step: flo
     first = parse_wave_text(np.frombuffer(text.encode(), np.uint8))[0]
     wave = analog(first)
     assert (first.name, wave.start, round(wave.step, 3)) == (name, start, step)
-    assert wave.samples.tolist() == pytest.approx(volts)
+    assert wave.volts().tolist() == pytest.approx(volts)
 
 
 def test_nothing_but_0_and_1_is_logic() -> None:

@@ -226,7 +226,7 @@ def test_a_wrong_parity_bit_is_a_fault_and_no_other_code(one_in: int) -> None:
 
 # Lines of several wires.
 
-CLOCKED = {
+CLOCKED: dict[str, tuple[Callable[[], dict[str, Logic]], str]] = {
     "spi": (lambda: spi(words()), "spi"),
     "i2c": (lambda: i2c(I2C), "i2c"),
     "card": (lambda: card(CARD * 2), "card"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -121,9 +122,91 @@ def _rows(data: Any, at: Any, stop: Any, separator: Any, decimal: Any, powers: A
     return n
 
 
+@dataclass(frozen=True)
+class Even:
+    """Times at a fixed interval, in the unit of their column: the first, the last, how many."""
+
+    first: float
+    last: float
+    count: int
+
+    @property
+    def step(self) -> float:
+        """From one to the next."""
+        return (self.last - self.first) / max(self.count - 1, 1)
+
+
+@njit(cache=True, nogil=True)
+def steps_of(times: Any) -> Any:
+    """The shortest and the longest time from one sample to the next; the shortest is not a number if one is none."""
+    least, most = np.inf, 0.0
+    for n in range(1, len(times)):
+        step = times[n] - times[n - 1]
+        if not step > -np.inf:
+            return np.nan, np.nan
+        least, most = min(least, step), max(most, step)
+    return least, most
+
+
+def read_evenly(
+    data: Bytes, begin: int, separator: str, decimal: str, columns: int, off: float,
+    progress: Progress = lambda *_: None,
+) -> tuple[Even, Any] | None:  # fmt: skip
+    """The numbers in the columns of a text whose first column climbs evenly, which then need not be kept.
+
+    Args:
+        data, begin, separator, decimal, columns, progress: As `read_cells` has them.
+        off: By what share steps may differ from the usual one.
+
+    Returns:
+        The times, and all other columns as float32, shape (columns - 1, rows); None where something is no number, or
+        steps differ: then `read_cells` has to tell what there is.
+    """
+    stops = _stops(data, begin)
+    begins = [begin, *stops[:-1]]
+    between = 0 if separator == " " else ord(separator)
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        lines = list(pool.map(lambda a, b: int(np.count_nonzero(data[a:b] == 10)) + 1, begins, stops))
+        places = np.concatenate([[0], np.cumsum(lines)]).tolist()
+        others = np.empty((columns - 1, places[-1]), np.float32)
+
+        def read(number: int) -> tuple[int, float, float, float, float]:
+            low, high = places[number], places[number + 1]
+            times, rest = np.empty(high - low), others[:, low:high]
+            count = int(_rows(data, begins[number], stops[number], between, ord(decimal), POWERS, times, rest))
+            if not count:
+                return 0, 0.0, 0.0, np.inf, 0.0
+            is_known = bool(np.isfinite(rest[:, :count]).all())
+            least, most = steps_of(times[:count])
+            return count, float(times[0]), float(times[count - 1]), least if is_known else np.nan, most
+
+        first = last = np.nan
+        least, most, at = np.inf, 0.0, 0
+        for number, (count, begun, ended, shortest, longest) in enumerate(pool.map(read, range(len(stops)))):
+            progress(stops[number], len(data))
+            if not count:
+                continue
+            if at:
+                least, most = min(least, begun - last), max(most, begun - last)
+            else:
+                first = begun
+            least, most, last = min(least, shortest), max(most, longest), ended
+            if shortest != shortest or begun != begun:
+                return None
+            low = places[number]
+            if low > at:
+                others[:, at : at + count] = others[:, low : low + count]
+            at += count
+    found = Even(first, last, at)
+    if at < 2 or not least > 0 or max(found.step - least, most - found.step) > off * found.step:
+        return None
+    return found, others[:, :at]
+
+
 def read_cells(
-    data: Bytes, begin: int, separator: str, decimal: str, columns: int, progress: Progress = lambda *_: None
-) -> tuple[Any, Any]:
+    data: Bytes, begin: int, separator: str, decimal: str, columns: int, progress: Progress = lambda *_: None,
+    first_kind: Any = np.float64,
+) -> tuple[Any, Any]:  # fmt: skip
     """The numbers in the columns of a text.
 
     Args:
@@ -133,9 +216,10 @@ def read_cells(
         decimal: The decimal sign.
         columns: How many columns there are.
         progress: Called with bytes done and in all.
+        first_kind: What the first column is kept as: times need all digits.
 
     Returns:
-        The first column as float64, shape (rows,), all others as float32, shape (columns - 1, rows); NaN stands for
+        The first column, shape (rows,), all others as float32, shape (columns - 1, rows); NaN stands for
         what is no number.
     """
     stops = _stops(data, begin)
@@ -144,7 +228,8 @@ def read_cells(
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
         lines = list(pool.map(lambda a, b: int(np.count_nonzero(data[a:b] == 10)) + 1, begins, stops))
         places = np.concatenate([[0], np.cumsum(lines)]).tolist()
-        first, others = np.empty(places[-1]), np.empty((columns - 1, places[-1]), np.float32)
+        first = np.empty(places[-1], first_kind)
+        others = np.empty((columns - 1, places[-1]), np.float32)
 
         def read(number: int) -> int:
             low, high = places[number], places[number + 1]

@@ -17,7 +17,7 @@ import numpy as np
 from numba import njit
 
 from keel.errors import InputError
-from keel.formats.wave_cells import Progress, read_cells
+from keel.formats.wave_cells import Even, Progress, read_cells, read_evenly, steps_of
 from keel.formats.wave_taken import AS_FOUND, EVERY, TIME_NS, VOLTS, Taken
 from keel.model.frames import Bytes, Times
 from keel.model.waveform import Analog, Channel, Logic
@@ -169,52 +169,96 @@ def parse_wave_text(
     shape = shape_of(data[: 1 << 16].tobytes(), where, taken)
     begin = _behind_lines(data, shape.skip)
     decimal = "," if shape.comma else "."
-    first, others = read_cells(data, begin, shape.separator, decimal, len(shape.names), progress)
-    names = list(shape.names)
     if not (shape.has_time or shape.step_ns):
         raise InputError(where, "says no times", "a time column, an interval in its header, or --interval 10us")
-    columns = [others[n] for n in range(len(others))]
+    names, cells = list(shape.names), (data, begin, shape.separator, decimal, len(shape.names))
     if not shape.has_time:
-        columns.insert(0, first)
-    else:
-        title = names.pop(0)
-        first *= TIME_NS[taken.time_unit] if taken.time_unit else _unit(title, TIME_NS, 1e9)
+        return _without_times(names, cells, shape.step_ns, where, progress, taken)
+    title = names.pop(0)
+    unit = TIME_NS[taken.time_unit] if taken.time_unit else _unit(title, TIME_NS, 1e9)
+    # Of times at a fixed interval the first and the last say all; the others would need more room than the samples.
+    evenly = read_evenly(*cells, REGULAR, progress)
+    if evenly is not None:
+        even, others = evenly
+        return _evenly(names, list(others), Even(even.first * unit, even.last * unit, even.count), taken, ())
+    first, others = read_cells(*cells, progress)
+    first *= unit
+    columns = [others[n] for n in range(len(others))]
     used = [n for n, column in enumerate(columns) if not np.isnan(column).all()]
     names, columns = [names[n] for n in used], [columns[n] for n in used]
-    times = first if shape.has_time else np.arange(len(first)) * shape.step_ns
-    times, columns, notes, breaks = _readable(times, columns, shape.has_time)
+    times, columns, notes, breaks = _readable(first, columns)
     if not columns or len(times) < 2:
         raise InputError(where, "has fewer than two samples", "a waveform")
-    holes = _holes(times) if shape.has_time else ()
+    holes = _holes(times)
     notes += [f"nothing was sampled from {a / 1e9:.9g} s to {b / 1e9:.9g} s" for a, b in holes[:MOST_NOTED]]
     holes = tuple(sorted({*holes, *breaks}))
     found = []
     for number, (name, values) in enumerate(zip(names, columns, strict=True), 1):
         called = _called(name, number)
-        said = taken.volts_in(called)
-        wave = _wave(times, values, _unit(name, VOLTS, 1.0) if said is None else said, holes)
+        wave = _wave(times, values, _volts_of(name, called, taken), holes)
         found.append(Channel(called, number, wave, (), tuple(notes)))
     return found
 
 
-def _readable(
-    times: Any, columns: list[Any], has_time: bool
-) -> tuple[Any, list[Any], list[str], tuple[tuple[int, int], ...]]:
-    """Without rows that cannot be read or have no later time; what is to be said of them; where time stepped back.
+Cells = tuple[Bytes, int, str, str, int]
+"""What `read_cells` is given: a text, where it begins, separator, decimal sign, columns."""
 
-    Where rows have no time of their own, none may go: what cannot be read is as it was before.
-    """
+
+def _without_times(
+    names: list[str], cells: Cells, step_ns: float, where: str, progress: Progress, taken: Taken
+) -> list[Channel]:
+    """The channels of a text without times: what cannot be read is as it was before, or all behind it would move."""
+    first, others = read_cells(*cells, progress, np.float32)
+    columns = [first, *others]
+    used = [n for n, column in enumerate(columns) if not np.isnan(column).all()]
+    names, columns = [names[n] for n in used], [columns[n] for n in used]
+    if not columns or len(columns[0]) < 2:
+        raise InputError(where, "has fewer than two samples", "a waveform")
+    missing = np.logical_or.reduce([np.isnan(column) for column in columns])
+    notes = []
+    if unread := int(missing.sum()):
+        notes.append(f"{unread} rows hold something else than numbers: taken as the sample before")
+        for column in columns:
+            last = np.maximum.accumulate(np.where(np.isnan(column), 0, np.arange(len(column))))
+            column[:] = np.nan_to_num(column[last])
+    count = len(columns[0])
+    return _evenly(names, columns, Even(0.0, (count - 1) * step_ns, count), taken, tuple(notes))
+
+
+def _evenly(names: list[str], columns: list[Any], times: Even, taken: Taken, notes: tuple[str, ...]) -> list[Channel]:
+    """Channels that were sampled at a fixed interval; ``times`` in ns."""
+    found = []
+    start, step = round(times.first), times.step
+    for number, (name, values) in enumerate(zip(names, columns, strict=True), 1):
+        called = _called(name, number)
+        wave: Logic | Analog
+        if _is_logic(values):
+            turned = np.flatnonzero(np.diff(values)) + 1
+            edges: Times = np.rint(times.first + turned * step).astype(np.int64)
+            wave = Logic(start, round(times.last), int(values[0]), edges)
+        else:
+            wave = Analog(start, step, values, _volts_of(name, called, taken))
+        found.append(Channel(called, number, wave, (), notes))
+    return found
+
+
+def _is_logic(values: Any) -> bool:
+    """Whether there is nothing but 0 and 1; most others are told by their begin."""
+    return all(bool(((part == 0) | (part == 1)).all()) for part in (values[:1_000], values))
+
+
+def _volts_of(title: str, called: str, taken: Taken) -> float:
+    """How many volts one of a channel's numbers is: as was said, else as its title says."""
+    said = taken.volts_in(called)
+    return _unit(title, VOLTS, 1.0) if said is None else said
+
+
+def _readable(times: Any, columns: list[Any]) -> tuple[Any, list[Any], list[str], tuple[tuple[int, int], ...]]:
+    """Without rows that cannot be read or have no later time; what is to be said of them; where time stepped back."""
     missing = np.logical_or.reduce([np.isnan(column) for column in columns]) if columns else np.zeros(0, np.bool_)
     notes = []
     if unread := int(missing.sum()):
-        what = "passed over" if has_time else "taken as the sample before"
-        notes.append(f"{unread} rows hold something else than numbers: {what}")
-    if not has_time:
-        for column in columns if unread else ():
-            last = np.maximum.accumulate(np.where(np.isnan(column), 0, np.arange(len(column))))
-            column[:] = np.nan_to_num(column[last])
-        return times, columns, notes, ()
-    if unread:
+        notes.append(f"{unread} rows hold something else than numbers: passed over")
         times, columns = times[~missing], [column[~missing] for column in columns]
     good, is_behind = np.empty(len(times), np.bool_), np.zeros(len(times), np.bool_)
     breaks: tuple[tuple[int, int], ...] = ()
@@ -248,16 +292,6 @@ def _climbing(times: Any, good: Any, is_behind: Any) -> Any:
             stepped = stepped or times[n] < latest
             bad += 1
     return bad
-
-
-@njit(cache=True, nogil=True)
-def _steps(times: Any) -> Any:
-    """The shortest and the longest time from one sample to the next."""
-    least, most = np.inf, 0.0
-    for n in range(1, len(times)):
-        step = times[n] - times[n - 1]
-        least, most = min(least, step), max(most, step)
-    return least, most
 
 
 A_HOLE, MOST_HOLES, MOST_NOTED = 8.0, 1_000, 5
@@ -324,14 +358,14 @@ def unit_of(shape: Shape, column: int, taken: Taken) -> str:
 def _wave(times: Any, values: Any, unit: float, holes: tuple[tuple[int, int], ...]) -> Logic | Analog:
     """Levels where there is nothing but 0 and 1; else samples, laid onto a fixed interval."""
     start, end = round(float(times[0])), round(float(times[-1]))
-    if all(bool(((part == 0) | (part == 1)).all()) for part in (values[:1_000], values)):
+    if _is_logic(values):
         turned = np.flatnonzero(np.diff(values)) + 1
         edges: Times = np.rint(times[turned]).astype(np.int64)
         # A level that is another one behind a hole changed nobody knows when.
         return Logic(start, end, int(values[0]), edges, holes)
     volts = values if unit == 1.0 else values * np.float32(unit)
     step = float((times[-1] - times[0]) / (len(times) - 1))
-    least, most = _steps(times)
+    least, most = steps_of(times)
     if max(step - least, most - step) > REGULAR * step:
         # Unevenly sampled: drawn through, at the finest usual interval.
         step = float(np.median(np.diff(times)) if holes else np.percentile(np.diff(times), 10))

@@ -1,7 +1,7 @@
 """The bits of a CAN frame as a controller takes them: one after another, those that were put in passed over.
 
-Bits are sampled past their middle; every falling edge begins a bit anew, as the standard has it. All of it is compiled into
-the one function that reads a frame (``inline``): handing arrays from function to function takes longer than a bit does.
+Bits are sampled past their middle; every falling edge begins a bit anew, as the standard has it. All of it is compiled
+into the one function that reads a frame (``inline``): to hand arrays from function to function takes longer than a bit.
 
 Source: ISO 11898-1:2015, 10.5 (stuffing), 10.4.2.6 (CRC), 11.3 (synchronisation).
 """
