@@ -82,7 +82,9 @@ def _title(here: Here, layout: Layout, shown: LineShown, choices: LineChoices) -
     else:
         text = f"{len(shown.frames)} frame{'s' if len(shown.frames) != 1 else ''} here"
     at = line.put(at, text, here.style("dim")) + 3
-    at = line.put(at, f"n N step by {choices.step}", here.style("brass"), max(here.width - at - 1, 0)) + 3
+    step = f"n N step by {choices.step}"
+    line.put(at, step, here.style("brass"), max(here.width - at - 1, 0))
+    at += len(step) + 3
     if any(bit.is_stuff for frame in shown.frames for bit in frame.close.bits):
         line.put(at, "× a stuff bit", here.style("plum"), max(here.width - at - 1, 0))
     return line
