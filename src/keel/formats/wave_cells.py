@@ -20,6 +20,8 @@ MOST = 10**17
 """Digits beyond so great a number say nothing that a double holds."""
 
 Progress = Callable[[int, int], None]
+Release = Callable[[int, int], None]
+"""Told from where to where a text is not needed for now: a mapped file need not stay in memory."""
 
 
 @njit(cache=True, nogil=True)
@@ -150,12 +152,12 @@ def steps_of(times: Any) -> Any:
 
 def read_evenly(
     data: Bytes, begin: int, separator: str, decimal: str, columns: int, off: float,
-    progress: Progress = lambda *_: None,
+    progress: Progress = lambda *_: None, release: Release = lambda *_: None,
 ) -> tuple[Even, Any] | None:  # fmt: skip
     """The numbers in the columns of a text whose first column climbs evenly, which then need not be kept.
 
     Args:
-        data, begin, separator, decimal, columns, progress: As `read_cells` has them.
+        data, begin, separator, decimal, columns, progress, release: As `read_cells` has them.
         off: By what share steps may differ from the usual one.
 
     Returns:
@@ -166,7 +168,7 @@ def read_evenly(
     begins = [begin, *stops[:-1]]
     between = 0 if separator == " " else ord(separator)
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        lines = list(pool.map(lambda a, b: int(np.count_nonzero(data[a:b] == 10)) + 1, begins, stops))
+        lines = list(pool.map(lambda a, b: _lines(data, a, b, release), begins, stops))
         places = np.concatenate([[0], np.cumsum(lines)]).tolist()
         others = np.empty((columns - 1, places[-1]), np.float32)
 
@@ -174,6 +176,7 @@ def read_evenly(
             low, high = places[number], places[number + 1]
             times, rest = np.empty(high - low), others[:, low:high]
             count = int(_rows(data, begins[number], stops[number], between, ord(decimal), POWERS, times, rest))
+            release(begins[number], stops[number])
             if not count:
                 return 0, 0.0, 0.0, np.inf, 0.0
             is_known = bool(np.isfinite(rest[:, :count]).all())
@@ -205,7 +208,7 @@ def read_evenly(
 
 def read_cells(
     data: Bytes, begin: int, separator: str, decimal: str, columns: int, progress: Progress = lambda *_: None,
-    first_kind: Any = np.float64,
+    first_kind: Any = np.float64, release: Release = lambda *_: None,
 ) -> tuple[Any, Any]:  # fmt: skip
     """The numbers in the columns of a text.
 
@@ -217,6 +220,7 @@ def read_cells(
         columns: How many columns there are.
         progress: Called with bytes done and in all.
         first_kind: What the first column is kept as: times need all digits.
+        release: Called with parts that were read.
 
     Returns:
         The first column, shape (rows,), all others as float32, shape (columns - 1, rows); NaN stands for
@@ -226,7 +230,7 @@ def read_cells(
     begins = [begin, *stops[:-1]]
     between = 0 if separator == " " else ord(separator)
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        lines = list(pool.map(lambda a, b: int(np.count_nonzero(data[a:b] == 10)) + 1, begins, stops))
+        lines = list(pool.map(lambda a, b: _lines(data, a, b, release), begins, stops))
         places = np.concatenate([[0], np.cumsum(lines)]).tolist()
         first = np.empty(places[-1], first_kind)
         others = np.empty((columns - 1, places[-1]), np.float32)
@@ -234,7 +238,9 @@ def read_cells(
         def read(number: int) -> int:
             low, high = places[number], places[number + 1]
             into = first[low:high], others[:, low:high]
-            return int(_rows(data, begins[number], stops[number], between, ord(decimal), POWERS, *into))
+            count = int(_rows(data, begins[number], stops[number], between, ord(decimal), POWERS, *into))
+            release(begins[number], stops[number])
+            return count
 
         rows = []
         for number, count in enumerate(pool.map(read, range(len(stops)))):
@@ -248,6 +254,13 @@ def read_cells(
             others[:, at : at + count] = others[:, low : low + count]
         at += count
     return first[:at], others[:, :at]
+
+
+def _lines(data: Bytes, begin: int, stop: int, release: Release) -> int:
+    """How many lines a part of a text may have."""
+    count = int(np.count_nonzero(data[begin:stop] == 10)) + 1
+    release(begin, stop)
+    return count
 
 
 def _stops(data: Bytes, begin: int) -> list[int]:

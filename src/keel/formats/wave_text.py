@@ -8,6 +8,7 @@ nothing but 0 and 1 is logic. A decimal comma is told by semicolons or tabs betw
 from __future__ import annotations
 
 import codecs
+import mmap
 import re
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,7 +18,7 @@ import numpy as np
 from numba import njit
 
 from keel.errors import InputError
-from keel.formats.wave_cells import Even, Progress, read_cells, read_evenly, steps_of
+from keel.formats.wave_cells import Even, Progress, Release, read_cells, read_evenly, steps_of
 from keel.formats.wave_taken import AS_FOUND, EVERY, TIME_NS, VOLTS, Taken
 from keel.model.frames import Bytes, Times
 from keel.model.waveform import Analog, Channel, Logic
@@ -152,14 +153,29 @@ def read_wave_text(path: Path, progress: Progress = lambda *_: None, taken: Take
         InputError: it cannot be read, or holds no waveform.
     """
     try:
-        data = np.memmap(path, np.uint8, "r") if path.stat().st_size else np.zeros(0, np.uint8)
+        with path.open("rb") as file:
+            size = path.stat().st_size
+            if not size:
+                return parse_wave_text(np.zeros(0, np.uint8), str(path), progress, taken)
+            mapped = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
     except OSError as error:
         raise InputError(str(path), f"cannot be read ({error.strerror})", "a waveform as text") from None
-    return parse_wave_text(data, str(path), progress, taken)
+
+    def release(begin: int, stop: int) -> None:
+        # Whole pages, and none that another part shares.
+        first, last = -(-begin // mmap.PAGESIZE) * mmap.PAGESIZE, stop // mmap.PAGESIZE * mmap.PAGESIZE
+        if last > first:
+            mapped.madvise(mmap.MADV_DONTNEED, first, last - first)
+
+    return parse_wave_text(np.frombuffer(mapped, np.uint8), str(path), progress, taken, release)
 
 
 def parse_wave_text(
-    data: Bytes, where: str = "the file", progress: Progress = lambda *_: None, taken: Taken = AS_FOUND
+    data: Bytes,
+    where: str = "the file",
+    progress: Progress = lambda *_: None,
+    taken: Taken = AS_FOUND,
+    release: Release = lambda *_: None,
 ) -> list[Channel]:
     """The channels of a text's bytes.
 
@@ -173,15 +189,15 @@ def parse_wave_text(
         raise InputError(where, "says no times", "a time column, an interval in its header, or --interval 10us")
     names, cells = list(shape.names), (data, begin, shape.separator, decimal, len(shape.names))
     if not shape.has_time:
-        return _without_times(names, cells, shape.step_ns, where, progress, taken)
+        return _without_times(names, cells, shape.step_ns, where, progress, taken, release)
     title = names.pop(0)
     unit = TIME_NS[taken.time_unit] if taken.time_unit else _unit(title, TIME_NS, 1e9)
     # Of times at a fixed interval the first and the last say all; the others would need more room than the samples.
-    evenly = read_evenly(*cells, REGULAR, progress)
+    evenly = read_evenly(*cells, REGULAR, progress, release)
     if evenly is not None:
         even, others = evenly
         return _evenly(names, list(others), Even(even.first * unit, even.last * unit, even.count), taken, ())
-    first, others = read_cells(*cells, progress)
+    first, others = read_cells(*cells, progress, release=release)
     first *= unit
     columns = [others[n] for n in range(len(others))]
     used = [n for n, column in enumerate(columns) if not np.isnan(column).all()]
@@ -205,10 +221,16 @@ Cells = tuple[Bytes, int, str, str, int]
 
 
 def _without_times(
-    names: list[str], cells: Cells, step_ns: float, where: str, progress: Progress, taken: Taken
+    names: list[str],
+    cells: Cells,
+    step_ns: float,
+    where: str,
+    progress: Progress,
+    taken: Taken,
+    release: Release,
 ) -> list[Channel]:
     """The channels of a text without times: what cannot be read is as it was before, or all behind it would move."""
-    first, others = read_cells(*cells, progress, np.float32)
+    first, others = read_cells(*cells, progress, np.float32, release)
     columns = [first, *others]
     used = [n for n, column in enumerate(columns) if not np.isnan(column).all()]
     names, columns = [names[n] for n in used], [columns[n] for n in used]
