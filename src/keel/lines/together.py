@@ -264,13 +264,15 @@ def _is_beside(select: Logic, clock: Logic) -> bool:
 
 
 def read_together(code: ClockedCode, wires: Sequence[Wire], asked: Asked) -> list[Guess]:
-    """The ways to read wires whose roles are known: in a code, and in what else may be."""
+    """The ways to read wires whose roles are known: in a code, and in what else may be, by the begin of a long line."""
     best = _read(code, wires, asked)
     if not best:
         return []
     others: list[Guess] = []
-    clock = next(one for one in wires if one.role == "clock")
-    rest = [replace(one, role="") for one in wires if one is not clock and one.role != "select"]
+    whole = next(one for one in wires if one.role == "clock")
+    begin = _cut(wires, _start_of(whole.logic))
+    clock = next(one for one in begin if one.role == "clock")
+    rest = [replace(one, role="") for one in begin if one is not clock and one.role != "select"]
     for other in CLOCKED.values():
         if other is not code and len(rest) >= 1:
             others += _read(other, (clock, *_told_apart(other, clock, rest[:1], set())), Asked())
