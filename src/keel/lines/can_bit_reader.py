@@ -1,7 +1,8 @@
 """The bits of a CAN frame as a controller takes them: one after another, those that were put in passed over.
 
-Bits are sampled past their middle; every falling edge begins a bit anew, as the standard has it. All of it is compiled
-into the one function that reads a frame (``inline``): to hand arrays from function to function takes longer than a bit.
+Bits are sampled past their middle; every falling edge begins a bit anew, as the standard has it. What is done with
+every bit is compiled into its caller (``inline``): to hand arrays from function to function takes longer than a bit.
+All of it at once would take minutes to compile.
 
 Source: ISO 11898-1:2015, 10.5 (stuffing), 10.4.2.6 (CRC), 11.3 (synchronisation).
 """
@@ -74,7 +75,7 @@ def note(bits: Any, count: Any, clock: Any, level: Any, field: Any) -> Any:
     return count + 1
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def take(edges: Any, first: Any, end: Any, clock: Any, at: Any, bits: Any, field: Any) -> Any:
     """The next bit as it is on the wire; `OVER` at the end of what was recorded."""
     level, at[EDGE] = next_bit(edges, first, end, clock, at[EDGE])
@@ -83,7 +84,7 @@ def take(edges: Any, first: Any, end: Any, clock: Any, at: Any, bits: Any, field
     return level
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def pass_stuffed(edges: Any, first: Any, end: Any, clock: Any, at: Any, bits: Any) -> Any:
     """Pass over the bit that was put in behind five equal ones, if one is due; below 0 if that cannot be."""
     if at[RUN] != 5:

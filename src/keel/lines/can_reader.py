@@ -77,7 +77,7 @@ SHORT = 16
 """CAN FD frames of so many bytes at most have the checksum of 17 bits."""
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _speed_up(edges: Any, clock: Any, edge: Any, slow: Any, fast: Any, turn: Any) -> Any:
     """Take up the data bit rate behind BRS; how long BRS took, by the falling edge to a dominant ESI if there is."""
     begin = clock[2]
@@ -91,7 +91,7 @@ def _speed_up(edges: Any, clock: Any, edge: Any, slow: Any, fast: Any, turn: Any
     return np.int64(np.rint(clock[0] - begin))
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _slow_down(edges: Any, clock: Any, at: Any, slow: Any, fast: Any) -> None:
     """Take up the nominal bit rate behind the CRC delimiter."""
     begin = clock[2]
@@ -103,7 +103,7 @@ def _slow_down(edges: Any, clock: Any, at: Any, slow: Any, fast: Any) -> None:
         clock[0] = begin + SWITCH * fast + (1 - SWITCH) * slow
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _following(field: Any, value: Any, out: Any) -> Any:
     """Take what a field of the header says into ``out``; the field that follows, and how many bits it has.
 
@@ -142,7 +142,7 @@ def _following(field: Any, value: Any, out: Any) -> Any:
     return N_DLC, 4
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _size(out: Any) -> Any:
     """How many bytes of data a frame has, by its DLC."""
     if out[FLAGS] & 1:
@@ -155,7 +155,7 @@ OF_ANY, OF_CLASSIC, OF_SHORT, OF_LONG = range(4)
 many."""
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _read_body(
     edges: Any, first: Any, end: Any, clock: Any, at: Any, sums: Any, slow: Any, fast: Any, turn: Any, out: Any,
     data: Any, used: Any, bits: Any,
@@ -212,7 +212,7 @@ def _read_body(
     return ended
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _check_classic(edges: Any, first: Any, end: Any, clock: Any, at: Any, sums: Any, bits: Any) -> Any:
     """The checksum of a classic frame: what is wrong with it, below 0 where it is not whole."""
     value = 0
@@ -231,7 +231,7 @@ def _check_classic(edges: Any, first: Any, end: Any, clock: Any, at: Any, sums: 
     return CRC if value != sums[CLASSIC] else 0
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _try_flexible(
     edges: Any, first: Any, end: Any, clock: Any, at: Any, sums: Any, bits: Any, is_short: Any, is_iso: Any
 ) -> Any:
@@ -271,7 +271,7 @@ def _try_flexible(
     return 0
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _check_flexible(
     edges: Any, first: Any, end: Any, clock: Any, at: Any, sums: Any, bits: Any, out: Any, usual: Any
 ) -> Any:
@@ -294,7 +294,7 @@ def _check_flexible(
     return wrong
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _read_tail(edges: Any, first: Any, end: Any, clock: Any, at: Any, bits: Any, out: Any, slow: Any, fast: Any) -> Any:
     """What follows the checksum, up to the end of frame or an error flag; below 0 where it is not whole."""
     delimiter = take(edges, first, end, clock, at, bits, N_CRC_DEL)
@@ -330,7 +330,7 @@ def _read_tail(edges: Any, first: Any, end: Any, clock: Any, at: Any, bits: Any,
     return 0
 
 
-@njit(cache=True, nogil=True, inline="always")
+@njit(cache=True, nogil=True)
 def _read_parts(
     edges: Any, first: Any, end: Any, clock: Any, at: Any, slow: Any, fast: Any, turn: Any, usual: Any, out: Any,
     data: Any, used: Any, bits: Any,
