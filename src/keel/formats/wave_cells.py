@@ -164,12 +164,9 @@ def read_evenly(
         The times, and all other columns as float32, shape (columns - 1, rows); None where something is no number, or
         steps differ: then `read_cells` has to tell what there is.
     """
-    stops = _stops(data, begin)
-    begins = [begin, *stops[:-1]]
     between = 0 if separator == " " else ord(separator)
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        lines = list(pool.map(lambda a, b: _lines(data, a, b, release), begins, stops))
-        places = np.concatenate([[0], np.cumsum(lines)]).tolist()
+        begins, stops, places = _pieces(data, begin, pool, release)
         others = np.empty((columns - 1, places[-1]), np.float32)
 
         def read(number: int) -> tuple[int, float, float, float, float]:
@@ -195,6 +192,8 @@ def read_evenly(
                 first = begun
             least, most, last = min(least, shortest), max(most, longest), ended
             if shortest != shortest or begun != begun:
+                # Nothing more of it is needed.
+                pool.shutdown(cancel_futures=True)
                 return None
             low = places[number]
             if low > at:
@@ -226,12 +225,9 @@ def read_cells(
         The first column, shape (rows,), all others as float32, shape (columns - 1, rows); NaN stands for
         what is no number.
     """
-    stops = _stops(data, begin)
-    begins = [begin, *stops[:-1]]
     between = 0 if separator == " " else ord(separator)
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        lines = list(pool.map(lambda a, b: _lines(data, a, b, release), begins, stops))
-        places = np.concatenate([[0], np.cumsum(lines)]).tolist()
+        begins, stops, places = _pieces(data, begin, pool, release)
         first = np.empty(places[-1], first_kind)
         others = np.empty((columns - 1, places[-1]), np.float32)
 
@@ -254,6 +250,16 @@ def read_cells(
             others[:, at : at + count] = others[:, low : low + count]
         at += count
     return first[:at], others[:, :at]
+
+
+def _pieces(
+    data: Bytes, begin: int, pool: ThreadPoolExecutor, release: Release
+) -> tuple[list[int], list[int], list[int]]:
+    """A text cut into pieces: where each begins and ends; the row that each begins with, and the one behind all."""
+    stops = _stops(data, begin)
+    begins = [begin, *stops[:-1]]
+    lines = list(pool.map(lambda a, b: _lines(data, a, b, release), begins, stops))
+    return begins, stops, np.concatenate([[0], np.cumsum(lines)]).tolist()
 
 
 def _lines(data: Bytes, begin: int, stop: int, release: Release) -> int:

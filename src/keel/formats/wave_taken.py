@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from keel.errors import InputError
+from keel.model.units import TIME_NS, length_ns
 from keel.model.waveform import Analog, Channel
 
-TIME_NS = {"s": 1e9, "sec": 1e9, "ms": 1e6, "us": 1e3, "µs": 1e3, "μs": 1e3, "ns": 1.0}
 VOLTS = {"v": 1.0, "volt": 1.0, "volts": 1.0, "mv": 1e-3, "uv": 1e-6, "µv": 1e-6, "kv": 1e3}
 EVERY = ""
 """Stands for the name of every channel."""
@@ -81,16 +80,12 @@ def parse_taken(
     return Taken(time_unit, interval_ns, volt_units, _numbers("--gain", gains), _numbers("--offset", offsets))
 
 
-_INTERVAL = re.compile(r"([\d.]+(?:e[+-]?\d+)?)\s*(s|ms|us|µs|μs|ns)$", re.I)
-
-
 def _interval(text: str) -> float:
     """A time with its unit, in ns; it need not be whole."""
-    found = _INTERVAL.match(text.strip())
-    number = float(found[1]) if found is not None and found[1].count(".") < 2 else 0.0
-    if found is None or number <= 0:
+    found = length_ns(text)
+    if found is None:
         raise InputError("--interval", f"“{text}” is no time", "a time with its unit, as 10us or 12.5ns")
-    return number * TIME_NS[found[2].lower()]
+    return found
 
 
 def _named(text: str) -> tuple[str, str]:

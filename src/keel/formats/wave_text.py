@@ -19,8 +19,9 @@ from numba import njit
 
 from keel.errors import InputError
 from keel.formats.wave_cells import Even, Progress, Release, read_cells, read_evenly, steps_of
-from keel.formats.wave_taken import AS_FOUND, EVERY, TIME_NS, VOLTS, Taken
+from keel.formats.wave_taken import AS_FOUND, EVERY, VOLTS, Taken
 from keel.model.frames import Bytes, Times
+from keel.model.units import TIME_NS
 from keel.model.waveform import Analog, Channel, Logic
 
 NAME = "volts as text"

@@ -11,11 +11,11 @@ import numpy as np
 from keel.errors import InputError
 from keel.lines.levels import levels_of, logic_of
 from keel.model.frames import Times
+from keel.model.units import length_ns
 from keel.model.waveform import Analog, Logic
 
 EXPECTED = "pulse<2us, pulse>1ms, high<2us, low>5ms, gap>5ms, or runt"
-_CONDITION = re.compile(r"(pulse|high|low|gap)\s*([<>])\s*([\d.]+)\s*(ns|us|µs|μs|ms|s)$", re.I)
-_NS = {"ns": 1.0, "us": 1e3, "µs": 1e3, "μs": 1e3, "ms": 1e6, "s": 1e9}
+_CONDITION = re.compile(r"(pulse|high|low|gap)\s*([<>])(.*)$", re.I)
 LOWER, UPPER = 0.3, 0.7
 """A runt leaves a level by more than the first share of the swing and does not come as far as the second."""
 
@@ -56,9 +56,10 @@ def parse_condition(text: str) -> Condition:
     if plain == "runt":
         return Condition("runt")
     found = _CONDITION.match(plain)
-    if found is None or found[3].count(".") > 1 or float(found[3]) <= 0:
+    limit = length_ns(found[3]) if found is not None else None
+    if found is None or limit is None:
         raise InputError("the condition", f"“{text}” is none", EXPECTED)
-    return Condition(found[1], found[2] == "<", float(found[3]) * _NS[found[4]])
+    return Condition(found[1], found[2] == "<", limit)
 
 
 def find(wave: Logic | Analog, condition: Condition, stopped: Callable[[], bool] = lambda: False) -> Found:

@@ -15,13 +15,12 @@ import numpy as np
 
 from keel.errors import InputError
 from keel.lines.levels import levels_of, logic_of, smoothed
+from keel.model.units import length_ns
 from keel.model.waveform import Analog, Logic
 
 Wave = Logic | Analog
 _FORMULA = re.compile(r"\s*(\w+)\s*\((.*)\)\s*$")
 _PART = re.compile(r'\s*(?:"([^"]*)"|([^,"]+?))\s*(?:,|$)')
-_TIME = re.compile(r"([\d.]+)\s*(ns|us|µs|ms|s)$")
-_TIME_NS = {"ns": 1.0, "us": 1e3, "µs": 1e3, "ms": 1e6, "s": 1e9}
 EXPECTED = "difference(A, B), inverted(A), lowpass(A, 10us) or threshold(A, 2.5V)"
 
 
@@ -108,10 +107,10 @@ def _threshold(waves: list[Wave], number: float, where: str) -> Wave:
 
 
 def _ns(text: str) -> float:
-    found = _TIME.match(text.strip())
-    if found is None or float(found[1]) <= 0:
+    found = length_ns(text)
+    if found is None:
         raise InputError("--make", f"“{text}” is no time", "a time with its unit, as 10us")
-    return float(found[1]) * _TIME_NS[found[2]]
+    return found
 
 
 def _volts(text: str) -> float:

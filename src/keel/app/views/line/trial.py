@@ -7,14 +7,13 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from keel.errors import InputError
+from keel.model.units import length_ns
 
 if TYPE_CHECKING:
     from keel.probe.anew import Anew
     from keel.store.waveform_entries import LineEntry
 
-UNIT_NS = {"ns": 1.0, "us": 1e3, "µs": 1e3, "μs": 1e3, "ms": 1e6, "s": 1e9}
 TIMES = {"k": 1e3, "m": 1e6, "": 1.0}
-_LENGTH = re.compile(r"([\d.]+)\s*(ns|us|µs|μs|ms|s)$", re.I)
 _RATE = re.compile(r"([\d.,_]+)\s*([km]?)(bit/s|bd|hz)?$", re.I)
 MOST_RATE = 1e10
 
@@ -137,15 +136,15 @@ def rates_of(text: str) -> tuple[float | None, float | None]:
 
 def _rate(word: str) -> float:
     expected = "bit/s or the time of a bit, as 500k, 115200, 2us; 500k 2M with a data phase"
-    length, rate = _LENGTH.match(word), _RATE.match(word)
+    length, rate = length_ns(word), _RATE.match(word)
     try:
         if length is not None:
-            found = 1e9 / (float(length[1]) * UNIT_NS[length[2].lower()])
+            found = 1e9 / length
         elif rate is not None:
             found = float(rate[1].replace(",", "").replace("_", "")) * TIMES[rate[2].lower()]
         else:
             raise ValueError
-    except (ValueError, ZeroDivisionError):
+    except ValueError:
         raise InputError("rate", f"“{word}” is no rate", expected) from None
     if not 1 <= found <= MOST_RATE:
         raise InputError("rate", f"“{word}” is {found:.3g} bit/s", expected)
